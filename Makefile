@@ -1,0 +1,38 @@
+# Two commands do everything: `make demo` and `make test`.
+PYTHON ?= python3
+VENV ?= .venv
+BIN := $(VENV)/bin
+DEMO ?= practice
+
+.PHONY: demo test lint bench screenshots clean
+
+$(BIN)/.run: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --upgrade pip
+	$(BIN)/python -m pip install --quiet --editable .
+	touch $@
+
+$(BIN)/.test: $(BIN)/.run
+	$(BIN)/python -m pip install --quiet --editable '.[test]'
+	touch $@
+
+demo: $(BIN)/.run
+	$(BIN)/mudanza demo $(DEMO) --again
+
+test: $(BIN)/.test
+	$(BIN)/python -m pytest
+
+lint: $(BIN)/.test
+	$(BIN)/ruff check src tests bench docs
+	$(BIN)/ruff format --check src tests bench docs
+	$(BIN)/mypy
+
+bench: $(BIN)/.test
+	$(BIN)/python -m pip install --quiet --editable '.[bench]'
+	$(BIN)/python bench/run.py
+
+screenshots: $(BIN)/.test
+	$(BIN)/python docs/screenshots.py
+
+clean:
+	rm -rf $(VENV) $(DEMO)

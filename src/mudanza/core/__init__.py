@@ -1,0 +1,1 @@
+"""The computation of Mudanza. It prints nothing, asks nothing and exits nowhere."""
