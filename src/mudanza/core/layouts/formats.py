@@ -60,7 +60,7 @@ class DateFormat:
             if piece not in _DATE_PARTS:
                 near = {"DD": "dd", "YYYY": "yyyy", "D": "d", "YY": "yy", "mmm": "MMM"}.get(piece)
                 raise ValueError(
-                    f"{piece!r} is no part of a date pattern" + (f"; {near!r} is what you mean, I think" if near else "")
+                    f"{piece!r} is no part of a date pattern" + (f"; did you mean {near!r}?" if near else "")
                 )
             letters.append(piece)
             parts = _DATE_PARTS[piece]
@@ -176,8 +176,8 @@ class NumberFormat:
             else:
                 text = text.str.replace(rf"0{{1,{most - self.min_fraction}}}$", "")
         if self.min_whole > 1:
-            text = text.str.replace(r"^(-?)(\d+)", "$1" + "0" * (self.min_whole - 1) + "$2")
-            text = text.str.replace(rf"^(-?)0*(\d{{{self.min_whole},}})", "$1$2")
+            text = text.str.replace(r"^(-?)(\d+)", "${1}" + "0" * (self.min_whole - 1) + "${2}")
+            text = text.str.replace(rf"^(-?)0*(\d{{{self.min_whole},}})", "${1}${2}")
         if self.decimal != ".":
             text = text.str.replace(".", self.decimal, literal=True)
         if self.grouped and self.group:

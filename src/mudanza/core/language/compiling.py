@@ -1,0 +1,391 @@
+"""From nodes to Polars expressions: names are resolved, kinds checked, steps applied."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from decimal import Decimal
+from typing import Any
+
+import polars as pl
+
+from mudanza.core.errors import LanguageError, MudanzaError, nearest, unknown
+from mudanza.core.kinds import DECIMAL, DTYPES, Kind, is_blank, plain_text
+from mudanza.core.language import nodes
+from mudanza.core.language.parsing import error_at
+from mudanza.core.language.steps import readings as _readings
+from mudanza.core.language.steps import tables as _tables
+from mudanza.core.language.steps import texts as _texts
+from mudanza.core.language.steps.declaring import STEPS, Call, Parameter, Step
+from mudanza.core.language.values import Stages, Surroundings, Value, combined
+from mudanza.core.sources.reading import FILE, LINE, SOURCE
+
+_FACTS = {"#row": (LINE, Kind.NUMBER), "#source": (SOURCE, Kind.TEXT), "#file": (FILE, Kind.TEXT)}
+_ORDERED = ("<", "<=", ">", ">=", "between")
+_DECLARED = (_texts, _readings, _tables)
+
+
+@dataclass
+class Compiler:
+    """Compiles the flows of one plan. `columns` are the source columns' names, `field_value` compiles another field.
+
+    `used` collects the columns that flows refer to.
+    """
+
+    columns: Sequence[str]
+    around: Surroundings
+    stages: Stages
+    field_value: Callable[[str], Value | None]
+    field_names: Sequence[str] = ()
+    used: set[str] = field(default_factory=set)
+
+    def flow(self, text: str, node: nodes.Flow, column: str | None) -> Value:
+        """The value of a flow. `column` is the field its findings speak of."""
+        return _Flow(self, text, column).flow(node)
+
+    def condition(self, text: str, node: nodes.Node, column: str | None) -> Value:
+        """The value of a condition, of kind yes/no and never null."""
+        return _Flow(self, text, column).condition(node)
+
+
+@dataclass
+class _Flow:
+    """One text under compilation."""
+
+    compiler: Compiler
+    text: str
+    column: str | None
+
+    def fail(self, node: nodes.Node, what: str, hint: str | None = None) -> LanguageError:
+        return error_at(self.text, node.start, node.end, what, hint)
+
+    # flows and chains
+
+    def flow(self, node: nodes.Flow) -> Value:
+        cases = node.cases
+        for case in cases[:-1]:
+            if case.condition is None:
+                raise self.fail(case, "this case always applies, so those after it never do.", "Give it a when, or put it last.")
+        if len(cases) == 1 and cases[0].condition is None:
+            return self.chain(cases[0].chain)
+        conditions: list[Value] = []
+        results: list[tuple[Value, pl.Expr]] = []
+        earlier: pl.Expr = pl.lit(True)
+        for case in cases:
+            applies = earlier
+            if case.condition is not None:
+                test = self.compiler.stages.hold(self.condition(case.condition))
+                conditions.append(test)
+                applies, earlier = earlier & test.expr, earlier & ~test.expr
+            value = self.chain(case.chain)
+            problems = tuple(replace(p, when=p.when & applies) for p in value.problems)
+            failed = None if value.failed is None else value.failed & applies
+            results.append((replace(value, problems=problems, failed=failed), applies))
+        kind = self._one_kind([v.kind for v, _ in results], cases)
+        expr: pl.Expr = pl.lit(None, dtype=DTYPES[kind])
+        for value, applies in reversed(results):
+            chosen = value.expr if value.kind is kind else pl.lit(None, dtype=DTYPES[kind])
+            expr = pl.when(applies).then(chosen).otherwise(expr)
+        return combined([v for v, _ in results] + conditions, expr, kind)
+
+    def _one_kind(self, kinds: list[Kind], cases: tuple[nodes.Case, ...]) -> Kind:
+        kind = Kind.BLANK
+        for one, case in zip(kinds, cases, strict=True):
+            if one is Kind.BLANK or one is kind:
+                continue
+            if kind is not Kind.BLANK:
+                raise self.fail(case.chain, f"this case gives a {one}, an earlier one a {kind}.", "All cases must give the same kind.")
+            kind = one
+        return kind
+
+    def chain(self, node: nodes.Chain) -> Value:
+        values = [self.value(v) for v in node.values]
+        original = values[0] if len(values) == 1 else None
+        for step in node.steps:
+            values = [self.apply(step, values, node)]
+        if len(values) > 1:
+            raise self.fail(node, f"{len(values)} values come out here, and one is needed.", 'Make one of them: -> join " ", or -> first-filled.')
+        value = values[0]
+        if node.fallback is None:
+            return value
+        if value.failed is None:
+            raise self.fail(
+                node.fallback, "no step before this `or` can fail.", 'For blanks use -> default "text" or -> first-filled.'
+            )
+        return self._fallback(node, value, original)
+
+    def _fallback(self, node: nodes.Chain, value: Value, original: Value | None) -> Value:
+        assert value.failed is not None and node.fallback is not None
+        kept = tuple(p for p in value.problems if not p.stops)
+        if isinstance(node.fallback, nodes.Blank):
+            expr = pl.when(~value.failed).then(value.expr)
+        elif isinstance(node.fallback, nodes.Text):
+            if value.kind is not Kind.TEXT:
+                raise self.fail(node.fallback, f"a text cannot stand in for a {value.kind}.", "Use `or blank`.")
+            expr = pl.when(value.failed).then(pl.lit(node.fallback.value)).otherwise(value.expr)
+        else:
+            if original is None or original.kind is not value.kind:
+                raise self.fail(node.fallback, f"`or keep` would put what came in where a {value.kind} must be.", "Use `or blank`.")
+            expr = pl.when(value.failed).then(original.expr).otherwise(value.expr)
+        level = max(value.level, original.level if original else 0)
+        return replace(value, expr=expr, problems=kept, failed=None, level=level)
+
+    # steps
+
+    def apply(self, node: nodes.Step, values: list[Value], chain: nodes.Chain) -> Value:
+        step = STEPS.get(node.name)
+        if step is None:
+            near = nearest(node.name, list(STEPS), least=50)
+            raise self.fail(
+                replace(node, end=node.start + len(node.name)),  # type: ignore[arg-type]
+                f"there is no step {node.name!r}.",
+                f"Did you mean {near!r}?" if near else "`mudanza explain steps` lists them.",
+            )
+        if len(values) > 1 and not step.several:
+            raise self.fail(
+                node, f"{node.name} takes one value, and {len(values)} come in.", f'Make one of them first: -> join " " -> {node.name}.'
+            )
+        for value in values:
+            if value.kind not in step.takes and value.kind is not Kind.BLANK:
+                raise self.fail(node, f"{node.name} takes {_listed(step.takes)}, and a {value.kind} comes in.", _conversion(value.kind, step.takes))
+        positional, options = self._arguments(node, step)
+        call = Call(self.compiler.stages, self.compiler.around, self.column, lambda what, hint: self.fail(node, what, hint))
+        try:
+            return step.work(values if step.several else values[0], call, *positional, **options)
+        except LanguageError:
+            raise
+        except MudanzaError as error:
+            # an unknown crosswalk or key book: the place is the name in the flow
+            where = node.arguments[0] if node.arguments else node
+            raise self.fail(where, error.what, error.hint) from error
+
+    def _arguments(self, node: nodes.Step, step: Step) -> tuple[list[Any], dict[str, Any]]:
+        positional = [p for p in step.parameters if not p.option]
+        by_name = {p.name: p for p in step.parameters if p.option}
+        given: list[Any] = []
+        options: dict[str, Any] = {p.name: p.default for p in by_name.values()}
+        plain = [a for a in node.arguments if a.option is None]
+        for argument in node.arguments:
+            if argument.option is None:
+                continue
+            if argument.option not in by_name:
+                near = nearest(argument.option, list(by_name))
+                hint = f"Did you mean {near!r}?" if near else f"It is written: {step.usage}"
+                raise self.fail(argument, f"{step.name} has no option {argument.option!r}.", hint)
+            options[argument.option] = self._constant(argument, by_name[argument.option], step)
+        many = positional[-1] if positional and positional[-1].many else None
+        for i, argument in enumerate(plain):
+            if i >= len(positional) and many is None:
+                raise self.fail(argument, f"{step.name} does not take this argument.", f"It is written: {step.usage}")
+            given.append(self._constant(argument, positional[min(i, len(positional) - 1)], step))
+        for parameter in positional[len(given) :]:
+            if parameter.required and not (parameter.many and given):
+                raise self.fail(node, f"{step.name} lacks its {parameter.name}.", f"It is written: {step.usage}")
+            if not parameter.many:
+                given.append(parameter.default)
+        return given, options
+
+    def _constant(self, argument: nodes.Argument, parameter: Parameter, step: Step) -> Any:
+        value = argument.value
+        if isinstance(value, nodes.Parameter):
+            text = self._parameter(value)
+            value = nodes.Text(value.start, value.end, text)
+            if parameter.kind == "number":
+                try:
+                    value = nodes.Number(value.start, value.end, Decimal(text))
+                except ArithmeticError:
+                    raise self.fail(argument, f"{text!r} is no number.") from None
+        if parameter.kind == "name" and isinstance(value, nodes.Word | nodes.Text):
+            return value.name if isinstance(value, nodes.Word) else value.value
+        if parameter.kind == "text" and isinstance(value, nodes.Text):
+            return value.value
+        if parameter.kind == "yes/no" and isinstance(value, nodes.YesNo):
+            return value.value
+        if parameter.kind == "number" and isinstance(value, nodes.Number):
+            number = int(value.value) if value.value == value.value.to_integral_value() else None
+            if number is None or (parameter.least and number < parameter.least) or abs(number) > 10**9:
+                raise self.fail(argument, f"{step.name} needs a whole number here, from {parameter.least}.", f"It is written: {step.usage}")
+            return number
+        shown = {"text": 'a text in double quotes', "number": "a number", "yes/no": "yes or no", "name": "a name"}[parameter.kind]
+        raise self.fail(argument, f"{step.name} needs {shown} as its {parameter.name}.", f"It is written: {step.usage}")
+
+    # values
+
+    def value(self, node: nodes.Node) -> Value:
+        match node:
+            case nodes.Reference():
+                return self._reference(node)
+            case nodes.Text():
+                return Value(Kind.TEXT, pl.lit(node.value)) if node.value else Value(Kind.BLANK, _nothing())
+            case nodes.Template():
+                return self._template(node)
+            case nodes.Number():
+                return Value(Kind.NUMBER, pl.lit(node.value).cast(DECIMAL))
+            case nodes.YesNo():
+                return Value(Kind.YESNO, pl.lit(node.value))
+            case nodes.Blank():
+                return Value(Kind.BLANK, _nothing())
+            case nodes.Parameter():
+                return Value(Kind.TEXT, pl.lit(self._parameter(node)))
+            case nodes.Chain():
+                return self.chain(node)
+            case _:
+                return self.condition(node)
+
+    def _parameter(self, node: nodes.Parameter) -> str:
+        given = self.compiler.around.parameters
+        if node.name not in given:
+            near = nearest(node.name, list(given))
+            hint = f"Did you mean :{near}?" if near else f"Give it with --set {node.name}=VALUE."
+            raise self.fail(node, f"no value was given for :{node.name}.", hint)
+        return given[node.name]
+
+    def _reference(self, node: nodes.Reference) -> Value:
+        name = node.name
+        if name.startswith("@"):
+            value = self.compiler.field_value(name[1:])
+            if value is None:
+                near = nearest(name[1:], list(self.compiler.field_names))
+                raise self.fail(node, unknown("field", name[1:], []), f"Did you mean {{@{near}}}?" if near else None)
+            return replace(value, problems=(), failed=None)
+        if name in _FACTS:
+            column, kind = _FACTS[name]
+            return Value(kind, pl.col(column).cast(DTYPES[kind]))
+        if name in self.compiler.columns:
+            self.compiler.used.add(name)
+            return Value(Kind.TEXT, pl.col(name))
+        known = [*self.compiler.columns, *_FACTS]
+        near = nearest(name, known)
+        fields = f" A field is written {{@{name}}}." if name in self.compiler.field_names else ""
+        hint = f"Did you mean {{{near}}}?" if near else f"The sources have: {', '.join(self.compiler.columns)}."
+        raise self.fail(node, f"no source has a column {name!r}.", hint + fields)
+
+    def _template(self, node: nodes.Template) -> Value:
+        values, parts = [], []
+        for part in node.parts:
+            value = self.value(part)
+            values.append(value)
+            parts.append(plain_text(value.expr, value.kind).fill_null(""))
+        return combined(values, pl.concat_str(parts), Kind.TEXT)
+
+    # conditions
+
+    def condition(self, node: nodes.Node) -> Value:
+        if isinstance(node, nodes.Logic):
+            parts = [self.condition(part) for part in node.parts]
+            if node.word == "not":
+                return parts[0].map(~parts[0].expr)
+            join = pl.all_horizontal if node.word == "and" else pl.any_horizontal
+            return combined(parts, join([p.expr for p in parts]), Kind.YESNO)
+        if isinstance(node, nodes.Test):
+            return self._test(node)
+        value = self.value(node)
+        if value.kind is not Kind.YESNO:
+            raise self.fail(node, f"a condition is needed here, and this is a {value.kind}.", 'Compare it with something: = "x", is blank, > 0.')
+        return value.map(value.expr.fill_null(False))
+
+    def _test(self, node: nodes.Test) -> Value:
+        subject = self.value(node.subject)
+        if node.word in ("is blank", "is not blank"):
+            blank = is_blank(subject.expr, subject.kind)
+            return subject.map(blank if node.word == "is blank" else ~blank, Kind.YESNO)
+        if node.word == "matches":
+            return self._matches(node, subject)
+        if node.word == "within":
+            return self._within(node, subject)
+        others = [self.value(other) for other in node.others]
+        kind = subject.kind
+        for other, where in zip(others, node.others, strict=True):
+            if kind is Kind.BLANK:
+                kind = other.kind
+            elif other.kind not in (kind, Kind.BLANK):
+                raise self.fail(where, f"a {kind} is compared with a {other.kind}.", _comparison_hint(kind, other.kind))
+            elif other.kind is Kind.BLANK and node.word in ("=", "!="):
+                raise self.fail(where, "nothing equals blank here.", "Write `is blank` or `is not blank`.")
+        if node.word in _ORDERED and kind not in (Kind.NUMBER, Kind.DATE, Kind.DATETIME, Kind.TEXT):
+            raise self.fail(node, f"a {kind} has no order.", "Use = or !=.")
+        if node.word in ("starts with", "ends with", "contains") and kind is not Kind.TEXT:
+            raise self.fail(node, f"{node.word} is for text, and this is a {kind}.")
+        return combined([subject, *others], _compare(node.word, subject.expr, [o.expr for o in others]), Kind.YESNO)
+
+    def _matches(self, node: nodes.Test, subject: Value) -> Value:
+        pattern = node.others[0]
+        assert isinstance(pattern, nodes.Text)
+        if subject.kind is not Kind.TEXT:
+            raise self.fail(node.subject, f"matches is for text, and this is a {subject.kind}.")
+        try:
+            pl.Series([""]).str.contains(pattern.value)
+        except pl.exceptions.PolarsError:
+            raise self.fail(pattern, "this is no regular expression that can be used.", "Look-around and back references are not supported.") from None
+        return subject.map(subject.expr.str.contains(pattern.value).fill_null(False), Kind.YESNO)
+
+    def _within(self, node: nodes.Test, subject: Value) -> Value:
+        if subject.kind not in (Kind.DATE, Kind.DATETIME):
+            raise self.fail(node.subject, f"within … days is for dates, and this is a {subject.kind}.", 'Read it first: ({Column} -> date "dd/MM/yyyy").')
+        days = node.others[0]
+        assert isinstance(days, nodes.Number)
+        day = subject.expr.dt.date() if subject.kind is Kind.DATETIME else subject.expr
+        distance = (pl.lit(self.compiler.around.as_of) - day).dt.total_days().abs()
+        return subject.map((distance <= int(days.value)).fill_null(False), Kind.YESNO)
+
+
+def _compare(word: str, left: pl.Expr, others: list[pl.Expr]) -> pl.Expr:
+    right = others[0]
+    match word:
+        case "=":
+            return left.eq_missing(right)
+        case "!=":
+            return left.ne_missing(right)
+        case "in" | "not in":
+            found = pl.any_horizontal([left.eq_missing(other) for other in others])
+            return found if word == "in" else ~found
+        case "starts with":
+            result = left.str.starts_with(right)
+        case "ends with":
+            result = left.str.ends_with(right)
+        case "contains":
+            result = left.str.contains(right, literal=True)
+        case "between":
+            result = (left >= right) & (left <= others[1])
+        case "<":
+            result = left < right
+        case "<=":
+            result = left <= right
+        case ">":
+            result = left > right
+        case _:
+            result = left >= right
+    return result.fill_null(False)
+
+
+def _nothing() -> pl.Expr:
+    return pl.lit(None, dtype=pl.String)
+
+
+def _listed(kinds: tuple[Kind, ...]) -> str:
+    return " or ".join(kinds)
+
+
+def _conversion(kind: Kind, wanted: tuple[Kind, ...]) -> str | None:
+    """How a value of one kind becomes one of the kinds wanted."""
+    if Kind.TEXT in wanted and kind in (Kind.NUMBER, Kind.DATE, Kind.DATETIME):
+        return 'Write it as text first: -> write "pattern".'
+    if Kind.TEXT in wanted and kind is Kind.TEXTS:
+        return 'Make one text of them: -> join " ", or -> pick 1.'
+    if Kind.TEXT in wanted and kind is Kind.YESNO:
+        return 'Use cases: "Y" when {...}; "N" otherwise.'
+    if kind is not Kind.TEXT:
+        return None
+    readings = {Kind.NUMBER: "-> number", Kind.DATE: '-> date "dd/MM/yyyy"', Kind.YESNO: "-> yesno", Kind.TEXTS: '-> split ";"'}
+    return next((f"Read the text first: {readings[k]}." for k in wanted if k in readings), None)
+
+
+def _comparison_hint(left: Kind, right: Kind) -> str | None:
+    if Kind.TEXT in (left, right):
+        other = right if left is Kind.TEXT else left
+        return _conversion(Kind.TEXT, (other,)) and {
+            Kind.NUMBER: "Read the text first: ({Column} -> number).",
+            Kind.DATE: 'Read the text first: ({Column} -> date "dd/MM/yyyy"), or ("2024-01-31" -> date "yyyy-MM-dd").',
+            Kind.YESNO: "Read the text first: ({Column} -> yesno).",
+        }.get(other)
+    return "Both sides must be of one kind."

@@ -1,0 +1,118 @@
+"""How a step is declared: what it takes and gives, its arguments, its documentation and its examples."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from decimal import Decimal
+from typing import Any
+
+import polars as pl
+
+from mudanza.core.errors import LanguageError
+from mudanza.core.kinds import Kind, is_blank, plain_text
+from mudanza.core.language.values import Stages, Surroundings, Value
+from mudanza.core.problems import Problem
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """An argument of a step. `kind` is text, number (whole), yes/no or name; `many` takes all that follow."""
+
+    name: str
+    kind: str
+    default: Any = None
+    option: bool = False
+    many: bool = False
+    required: bool = True
+    least: int = 0
+
+
+@dataclass(frozen=True)
+class StepExample:
+    """A flow on the column `A` (and `B`), what stands there, and the plain text that comes out."""
+
+    flow: str
+    given: tuple[str | None, ...]
+    gives: str | None
+
+
+@dataclass(frozen=True)
+class Step:
+    """A step as declared. `takes` None means any kind; `several` means it takes several values at once."""
+
+    name: str
+    takes: tuple[Kind, ...]
+    gives: Kind | None
+    parameters: tuple[Parameter, ...]
+    several: bool
+    summary: str
+    examples: tuple[StepExample, ...]
+    work: Callable[..., Value]
+
+    @property
+    def usage(self) -> str:
+        """How it is written: `fit LENGTH words=YES/NO`."""
+        words = [self.name]
+        for p in self.parameters:
+            shown = f'"{p.name}"' if p.kind == "text" else p.name.upper()
+            if p.option:
+                shown = f'{p.name}="{p.default}"' if p.kind == "text" else f"{p.name}={p.default}"
+                shown = shown.replace("=False", "=no").replace("=True", "=yes").replace('="None"', '="…"')
+            words.append(shown + (" …" if p.many else ""))
+        return " ".join(words)
+
+
+STEPS: dict[str, Step] = {}
+
+
+@dataclass(frozen=True)
+class Call:
+    """One use of a step in a flow: where it stands, and what it may use."""
+
+    stages: Stages
+    around: Surroundings
+    column: str | None
+    fail: Callable[[str, str | None], LanguageError]
+
+    def attempt(
+        self, value: Value, work: Callable[[pl.Expr], pl.Expr], kind: Kind, code: str, rule: str
+    ) -> Value:
+        """`work` on the value. Where it gives null for what is not blank, a finding of `code` is made."""
+        before = self.stages.hold(value)
+        after = self.stages.hold(before, work(before.expr))
+        wrong = after.expr.is_null() & ~is_blank(before.expr, value.kind)
+        return self.note(replace(after, kind=kind), wrong, code, rule, plain_text(before.expr, value.kind))
+
+    def note(self, value: Value, when: pl.Expr, code: str, rule: str, text: pl.Expr) -> Value:
+        """The value, with a finding where `when` is true. One of severity stop makes the value fail there."""
+        problem = Problem(code, self.column, when, text, rule)
+        failed = value.failed
+        if problem.stops:
+            failed = when if failed is None else failed | when
+        return replace(value, problems=(*value.problems, problem), failed=failed)
+
+
+def step(
+    name: str,
+    takes: Kind | tuple[Kind, ...],
+    gives: Kind | None,
+    *parameters: Parameter,
+    several: bool = False,
+    examples: list[tuple[str, tuple[str | None, ...], str | None]],
+) -> Callable[[Callable[..., Value]], Callable[..., Value]]:
+    """Declare the function below as a step. Its docstring is the step's documentation."""
+
+    def declare(work: Callable[..., Value]) -> Callable[..., Value]:
+        kinds = takes if isinstance(takes, tuple) else (takes,)
+        summary = " ".join((work.__doc__ or "").split())
+        shown = tuple(StepExample(*example) for example in examples)
+        STEPS[name] = Step(name, kinds, gives, parameters, several, summary, shown, work)
+        return work
+
+    return declare
+
+
+def whole(value: Decimal) -> int | None:
+    """A number as an int, or None if it has decimals."""
+    return int(value) if value == value.to_integral_value() else None

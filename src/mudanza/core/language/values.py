@@ -1,0 +1,100 @@
+"""What compiling hands on: values with their kind, and the stages of columns that make them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import date
+
+import polars as pl
+
+from mudanza.core.kinds import Kind
+from mudanza.core.problems import Problem
+from mudanza.core.sources.reading import INNER
+
+
+@dataclass(frozen=True)
+class Value:
+    """A value of a kind. `expr` can be computed once all stages below `level` are.
+
+    `late` values depend on identifiers that are given out only when it is known which rows are written.
+    `failed` tells where the steps so far could not do their work; `problems` say how.
+    """
+
+    kind: Kind
+    expr: pl.Expr
+    level: int = 0
+    late: bool = False
+    problems: tuple[Problem, ...] = ()
+    failed: pl.Expr | None = None
+
+    def map(self, expr: pl.Expr, kind: Kind | None = None) -> Value:
+        """The same value after an operation that cannot fail."""
+        return replace(self, expr=expr, kind=kind or self.kind)
+
+
+def combined(values: list[Value], expr: pl.Expr, kind: Kind) -> Value:
+    """A value made of several: it is ready when all are, and fails where any does."""
+    failed = [v.failed for v in values if v.failed is not None]
+    return Value(
+        kind,
+        expr,
+        max(v.level for v in values),
+        any(v.late for v in values),
+        tuple(p for v in values for p in v.problems),
+        pl.any_horizontal(failed) if failed else None,
+    )
+
+
+@dataclass(frozen=True)
+class Mint:
+    """A key book asked for identifiers: the column of old identities and the one for the new keys."""
+
+    book: str
+    identity: str
+    key: str
+
+
+@dataclass
+class Stages:
+    """Columns computed one after the other; those of one stage do not need each other."""
+
+    early: list[list[pl.Expr]] = field(default_factory=list)
+    late: list[list[pl.Expr]] = field(default_factory=list)
+    mints: list[Mint] = field(default_factory=list)
+    _count: int = 0
+
+    def hold(self, value: Value, expr: pl.Expr | None = None) -> Value:
+        """Give the value (or `expr` in its place) a column of its own, so that it is computed once."""
+        stages = self.late if value.late else self.early
+        while len(stages) <= value.level:
+            stages.append([])
+        name = self.name()
+        stages[value.level].append((value.expr if expr is None else expr).alias(name))
+        return replace(value, expr=pl.col(name), level=value.level + 1)
+
+    def name(self) -> str:
+        """A fresh name for an inner column."""
+        self._count += 1
+        return f"{INNER}{self._count}"
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """What flows may refer to beyond the row: crosswalks, keys already given, values given at run time.
+
+    `crosswalk` and `keys` raise MoveError with the nearest name if there is no such table.
+    """
+
+    crosswalk: Callable[[str], pl.DataFrame]
+    keys: Callable[[str], pl.DataFrame]
+    book_exists: Callable[[str], None]
+    parameters: Mapping[str, str]
+    as_of: date
+
+
+def identity(parts: list[pl.Expr]) -> pl.Expr:
+    """Several texts as the one text a key book knows; null where the last part is blank."""
+    blank = parts[-1].is_null() | (parts[-1].str.strip_chars().str.len_bytes() == 0)
+    joined = pl.concat_str([p.fill_null("") for p in parts], separator=INNER)
+    return pl.when(~blank).then(joined)
