@@ -1,0 +1,159 @@
+"""Files that appear whole or not at all, and digests of what was read and written."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import hashlib
+import os
+from dataclasses import dataclass, field
+from pathlib import Path
+from types import TracebackType
+from typing import BinaryIO
+
+from mudanza.core.errors import OutsideError, Place
+
+_PIECE = 1 << 20
+
+
+@dataclass(frozen=True)
+class Digest:
+    """What a file held: its path as people know it, its bytes, and their SHA-256."""
+
+    path: str
+    size: int
+    sha256: str
+
+    def as_dict(self) -> dict[str, object]:
+        return {"path": self.path, "size": self.size, "sha256": self.sha256}
+
+
+def digest_of(path: Path, name: str | None = None) -> Digest:
+    """Read a file through and give its digest."""
+    with path.open("rb") as file:
+        total = hashlib.file_digest(file, "sha256").hexdigest()
+    return Digest(name or str(path), path.stat().st_size, total)
+
+
+def disk_error(error: OSError, path: Path) -> OutsideError:
+    """An operating system's error while writing, in words."""
+    reasons = {
+        errno.ENOSPC: ("the disk is full", "Make room and run again; nothing was changed."),
+        errno.EDQUOT: ("the disk quota is used up", "Make room and run again; nothing was changed."),
+        errno.EACCES: ("the folder or file may not be written", "Look at its permissions; is it open in another program?"),
+        errno.EPERM: ("the folder or file may not be written", "Look at its permissions; is it open in another program?"),
+        errno.EROFS: ("the disk is read-only", "Use another folder."),
+        errno.ENOTDIR: ("a folder is needed where a file stands", "Move that file away."),
+    }  # fmt: skip
+    what, hint = reasons.get(error.errno or 0, (str(error), "Nothing was changed; mend it and run again."))
+    return OutsideError(f"{what}.", place=Place(file=str(path)), hint=hint)
+
+
+class PartFile:
+    """A file written beside its place, to be renamed when all is well. Counts and digests what goes in."""
+
+    def __init__(self, final: Path, mark: str) -> None:
+        self.final = final
+        self.part = final.with_name(f".{final.name}.{mark}.part")
+        self._sha = hashlib.sha256()
+        self.size = 0
+        try:
+            final.parent.mkdir(parents=True, exist_ok=True)
+            self._file: BinaryIO = self.part.open("wb")
+        except OSError as error:
+            raise disk_error(error, final) from error
+
+    def write(self, data: bytes) -> None:
+        """Append bytes. Raises OutsideError if the disk does not take them."""
+        try:
+            self._file.write(data)
+        except OSError as error:
+            raise disk_error(error, self.final) from error
+        self._sha.update(data)
+        self.size += len(data)
+
+    def close(self) -> None:
+        """Make sure the bytes are on the disk."""
+        if self._file.closed:
+            return
+        try:
+            self._file.flush()
+            os.fsync(self._file.fileno())
+            self._file.close()
+        except OSError as error:
+            raise disk_error(error, self.final) from error
+
+    def digest(self, name: str) -> Digest:
+        """The digest of what was written."""
+        return Digest(name, self.size, self._sha.hexdigest())
+
+    def discard(self) -> None:
+        """Take the unfinished file away."""
+        with contextlib.suppress(OSError):
+            self._file.close()
+        self.part.unlink(missing_ok=True)
+
+
+@dataclass
+class Outputs:
+    """The files of one run. They are discarded together unless they were published."""
+
+    mark: str
+    files: list[PartFile] = field(default_factory=list)
+
+    def create(self, final: Path) -> PartFile:
+        """Begin a file that is to appear at `final`."""
+        file = PartFile(final, self.mark)
+        self.files.append(file)
+        return file
+
+    def create_text(self, final: Path, text: str) -> PartFile:
+        """A whole text file at once, in UTF-8."""
+        file = self.create(final)
+        file.write(text.encode())
+        return file
+
+    def close(self) -> list[tuple[str, str]]:
+        """Finish all files; gives (part, final) for each."""
+        for file in self.files:
+            file.close()
+        return [(str(file.part), str(file.final)) for file in self.files]
+
+    def publish(self) -> None:
+        """Rename all files into place."""
+        self.close()
+        rename_all([(str(f.part), str(f.final)) for f in self.files])
+
+    def __enter__(self) -> Outputs:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        if kind is not None:
+            for file in self.files:
+                file.discard()
+
+
+def rename_all(pairs: list[tuple[str, str]]) -> None:
+    """Put finished parts into place; those already renamed are passed over, so that it can be repeated."""
+    folders = set()
+    for part, final in pairs:
+        if Path(part).exists():
+            try:
+                Path(part).replace(final)
+            except OSError as error:
+                raise disk_error(error, Path(final)) from error
+            folders.add(Path(final).parent)
+    for folder in folders:
+        if os.name == "posix":
+            handle = os.open(folder, os.O_RDONLY)
+            with contextlib.suppress(OSError):
+                os.fsync(handle)
+            os.close(handle)
+
+
+def sweep(folder: Path, alive: set[str]) -> None:
+    """Take away parts in a folder that runs left behind which are no longer alive."""
+    if folder.is_dir():
+        for part in folder.glob(".*.part"):
+            if part.suffixes and part.name.split(".")[-2] not in alive:
+                part.unlink(missing_ok=True)

@@ -1,0 +1,103 @@
+"""Key books: each old identifier has one new identifier, the same in every run."""
+
+from __future__ import annotations
+
+import io
+import re
+from dataclasses import dataclass
+
+import polars as pl
+
+from mudanza.core.errors import MoveError
+from mudanza.core.ledger import Ledger
+
+_PAGE = 100_000
+_KEYS = {"identity": pl.String, "key": pl.String}
+
+
+@dataclass(frozen=True)
+class KeyPattern:
+    """How a new identifier looks: `OW-{000000}` is a number of at least six digits after `OW-`."""
+
+    before: str
+    digits: int
+    after: str
+    start: int = 1
+
+    @classmethod
+    def of(cls, text: str, start: int = 1) -> KeyPattern:
+        """Raises MoveError unless there is exactly one run of zeros in braces."""
+        match = re.fullmatch(r"([^{}]*)\{(0+)\}([^{}]*)", text)
+        if not match:
+            raise MoveError(
+                f"{text!r} is no key pattern.", hint='Write the digits as zeros in braces, as in "OW-{000000}".'
+            )
+        return cls(match.group(1), len(match.group(2)), match.group(3), start)
+
+    def keys(self, numbers: pl.Expr) -> pl.Expr:
+        """Numbers as identifiers."""
+        return pl.concat_str(
+            pl.lit(self.before), numbers.cast(pl.String).str.zfill(self.digits), pl.lit(self.after)
+        )
+
+
+class KeyBook:
+    """A key book under way in one run: what earlier runs gave out, and what this one adds.
+
+    Nothing reaches the ledger before `save`.
+    """
+
+    def __init__(self, name: str, pattern: KeyPattern, ledger: Ledger) -> None:
+        self.name = name
+        self.pattern = pattern
+        pages = ledger.pages(name)
+        self._known: list[pl.DataFrame] = [pl.read_ipc(io.BytesIO(body)).select("identity", "key") for _, _, body in pages]
+        self._last = pages[-1] if pages else None
+        self.next = max(pages[-1][1] + 1, pattern.start) if pages else pattern.start
+        self._first_new = self.next
+        self._given: list[pl.DataFrame] = []
+
+    @property
+    def given(self) -> int:
+        """How many identifiers this run has given out."""
+        return self.next - self._first_new
+
+    def all(self) -> pl.DataFrame:
+        """Columns identity and key, in the order given."""
+        return pl.concat([pl.DataFrame(schema=_KEYS), *self._known])
+
+    def find(self, identities: pl.Series) -> pl.DataFrame:
+        """The known keys of distinct identities: columns identity and key, in no order."""
+        wanted = identities.drop_nulls().unique().to_frame("identity")
+        found = [part.join(wanted, on="identity", how="semi") for part in self._known]
+        return pl.concat([pl.DataFrame(schema=_KEYS), *found])
+
+    def propose(self, identities: pl.Series) -> pl.DataFrame:
+        """Keys for identities that have none yet, in their order, without giving them out."""
+        fresh = identities.drop_nulls().unique(maintain_order=True).to_frame("identity")
+        number = pl.int_range(self.next, self.next + pl.len(), dtype=pl.Int64)
+        return fresh.with_columns(self.pattern.keys(number).alias("key"))
+
+    def give(self, proposed: pl.DataFrame) -> None:
+        """Give out what `propose` proposed."""
+        if proposed.is_empty():
+            return
+        self.next += proposed.height
+        self._given.append(proposed)
+        # few large parts are quicker to search than many small ones
+        while len(self._known) > 1 and self._known[-1].height <= proposed.height:
+            proposed = pl.concat([self._known.pop(), proposed])
+        self._known.append(proposed)
+
+    def save(self, ledger: Ledger, run: int) -> None:
+        """Write what was given out to the ledger, which this run must hold."""
+        if not self._given:
+            return
+        new = pl.concat(self._given)
+        first = self._first_new
+        if self._last is not None and self._last[1] - self._last[0] + 1 < _PAGE and self._last[1] + 1 == first:
+            new = pl.concat([pl.read_ipc(io.BytesIO(self._last[2])), new])
+            first = self._last[0]
+        body = io.BytesIO()
+        new.write_ipc(body, compression="zstd")
+        ledger.put_page(self.name, first, first + new.height - 1, run, body.getvalue())
