@@ -94,16 +94,39 @@ class PartFile:
         self.part.unlink(missing_ok=True)
 
 
+class Nowhere(PartFile):
+    """Takes what a file would take, counts and digests it, and keeps nothing: for rehearsals."""
+
+    def __init__(self, final: Path) -> None:
+        self.final = final
+        self._sha = hashlib.sha256()
+        self.size = 0
+
+    def write(self, data: bytes) -> None:
+        self._sha.update(data)
+        self.size += len(data)
+
+    def close(self) -> None:
+        pass
+
+    def discard(self) -> None:
+        pass
+
+
 @dataclass
 class Outputs:
-    """The files of one run. They are discarded together unless they were published."""
+    """The files of one run. They are discarded together unless they were released or published.
+
+    With `keep` false nothing touches the disk.
+    """
 
     mark: str
+    keep: bool = True
     files: list[PartFile] = field(default_factory=list)
 
     def create(self, final: Path) -> PartFile:
         """Begin a file that is to appear at `final`."""
-        file = PartFile(final, self.mark)
+        file = PartFile(final.absolute(), self.mark) if self.keep else Nowhere(final)
         self.files.append(file)
         return file
 
@@ -119,10 +142,13 @@ class Outputs:
             file.close()
         return [(str(file.part), str(file.final)) for file in self.files]
 
+    def release(self) -> None:
+        """From here on the parts belong to the ledger, which will see to their renaming."""
+        self.files = []
+
     def publish(self) -> None:
-        """Rename all files into place."""
-        self.close()
-        rename_all([(str(f.part), str(f.final)) for f in self.files])
+        """Rename all files into place, for what has no ledger."""
+        rename_all(self.close())
 
     def __enter__(self) -> Outputs:
         return self

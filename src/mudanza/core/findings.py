@@ -222,6 +222,20 @@ _ALL = [
         _told("'Fax' has 212 values and appears nowhere in the plan."),
     ),
     Code(
+        "column.absent",
+        _W,
+        "A column that the plan uses is in one source and not in another; there it is blank.",
+        'If it is meant to be so, say it: lacks = ["Column"] in that source.',
+        _told("'Mobile' is in the source north; harbour has no such column."),
+    ),
+    Code(
+        "row.merged",
+        _N,
+        "A row gives exactly the record that an earlier row gave; it is written once.",
+        "Nothing, if the record really stands twice in the sources.",
+        _told("Rows 3 of north and 88 of harbour both make the record OW-000002, alike in every field."),
+    ),
+    Code(
         "flow.not-a-number",
         _S,
         "A text that should be read as a number is none, or not in the sign convention given.",
@@ -266,9 +280,9 @@ _ALL = [
     Code(
         "flow.too-exact",
         _S,
-        "A number has more decimal places than the target's format or Mudanza's twelve, so writing it would round.",
+        "A number has more decimal places than it is to be written with, so writing it would round.",
         "Add `round N` to the flow, saying so on purpose.",
-        Example("flow", "{A} -> number", "0.1234567890123"),
+        Example("flow", '{A} -> number -> write "0.00"', "0.125"),
     ),
     Code(
         "flow.cut",

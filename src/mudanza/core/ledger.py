@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from mudanza.core.errors import LedgerError, Place
-from mudanza.core.files import rename_all
+from mudanza.core.files import Outputs, rename_all
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS runs (
@@ -181,12 +181,13 @@ class Ledger:
     def commit(
         self,
         run: int,
-        files: list[tuple[str, str]],
+        outputs: Outputs,
         counts: dict[str, int],
         read: list[dict[str, Any]],
         written: list[dict[str, Any]],
     ) -> None:
         """Keep what was written, put the run's files into place, and note the run as done."""
+        files = outputs.close()
         with self._errors():
             self._db.executemany("INSERT INTO pending VALUES (?,?,?)", [(run, *pair) for pair in files])
             self._db.execute(
@@ -194,6 +195,7 @@ class Ledger:
                 (now(), json.dumps(counts), json.dumps(read), json.dumps(written), run),
             )
             self._db.execute("COMMIT")
+            outputs.release()
             rename_all(files)
             self._db.execute("DELETE FROM pending WHERE run = ?", (run,))
 
