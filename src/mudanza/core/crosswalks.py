@@ -23,7 +23,7 @@ def read_crosswalk(path: Path) -> pl.DataFrame:
             raise MoveError(
                 f"the crosswalk has no column {needed!r}.",
                 place=Place(str(path), line=1),
-                hint="Its first line is: from,to (further columns to look up may stand between; note is ignored).",
+                hint="Its first line is: from,to and then further columns to look up by, if any; note is ignored.",
             )
     rows = []
     for batch in reader.batches():
@@ -36,7 +36,7 @@ def read_crosswalk(path: Path) -> pl.DataFrame:
     codes = [h for h in headings if h not in ("to", "note")]
     codes = ["from", *(c for c in codes if c != "from")]
     schema = {**dict.fromkeys([*codes, "to"], pl.String), LINE: pl.Int64}
-    frame = pl.concat([pl.DataFrame(schema=schema), *(r.select(schema) for r in rows)])
+    frame = pl.concat([pl.DataFrame(schema=schema), *(r.select(list(schema)) for r in rows)])
     frame = frame.with_columns(pl.col([*codes, "to"]).fill_null("").str.strip_chars())
     twice = frame.filter(pl.struct(codes).is_duplicated())
     if not twice.is_empty():

@@ -96,6 +96,27 @@ _ALL = [
         Example("file", "code,name\n1,Ana\n\n2,Rui\n"),
     ),
     Code(
+        "file.delimiter",
+        _S,
+        "The file separates its values with another character than the layout says.",
+        "Write the file with the layout's delimiter. The rest was checked with the one found.",
+        _told("The layout's dialect says ','; the file is written with ';'."),
+    ),
+    Code(
+        "file.encoding",
+        _S,
+        "The file is in another encoding than the layout says.",
+        "Save the file in the layout's encoding. The rest was checked with the one found.",
+        _told("The layout's dialect says utf-8; the file is cp1252."),
+    ),
+    Code(
+        "heading.not-first",
+        _S,
+        "Lines stand above the heading.",
+        "Take them out; an importer takes the first line for the heading.",
+        _told("The heading stands in line 4, below the title of a report."),
+    ),
+    Code(
         "heading.missing",
         _S,
         "A column that the layout has is not in the file.",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import codecs
+import io
 import json
 from typing import Any
 
@@ -38,16 +39,17 @@ class RowWriter:
         if frame.width == 1:
             # a blank value alone on its line would be no row at all
             frame = frame.select(pl.all().fill_null(""))
-        text = frame.write_csv(
+        buffer = io.BytesIO()
+        frame.write_csv(
+            buffer,
             include_header=False,
             separator=self._dialect.delimiter,
             quote_char=self._dialect.quote or '"',
             quote_style="necessary" if self._dialect.quote else "never",
             line_terminator=self._dialect.line_end,
         )
-        if self._dialect.encoding == "utf-8":
-            return text.encode()
-        return self._encoder.encode(text)
+        data = buffer.getvalue()
+        return data if self._dialect.encoding == "utf-8" else self._encoder.encode(data.decode())
 
 
 def metadata_for(layout: Layout, file_name: str) -> str:

@@ -22,7 +22,7 @@ INNER = "\x1f"
 class ReadOptions:
     """How a file is to be read; what is None is found out from the file itself.
 
-    `heading` is the line (or sheet row) of the heading, counted from 1. `rename` maps this file's headings to
+    `heading` is the line (or sheet row) of the heading, counted from 1; 0 if there is none. `rename` maps this file's headings to
     the names used from here on.
     """
 

@@ -121,10 +121,10 @@ def _guess_eight_bit(odd: bytes) -> str:
     if not matches:
         return "cp1252"
 
-    def rank(encoding: str) -> int:
-        return _EIGHT_BIT.index(encoding) if encoding in _EIGHT_BIT else len(_EIGHT_BIT)
-
-    return min(matches, key=lambda m: (round(m.chaos, 1), rank(m.encoding))).encoding
+    # encodings that read the sample alike are told apart by how common they are in exports
+    least = min(round(match.chaos, 1) for match in matches)
+    alike = {name for m in matches if round(m.chaos, 1) == least for name in (m.encoding, *m.could_be_from_charset)}
+    return next((name for name in _EIGHT_BIT if name in alike), matches[0].encoding)
 
 
 def find_delimiter(text: str, quote: str | None) -> str:
@@ -168,6 +168,8 @@ def _rows(text: str, delimiter: str, quote: str | None) -> list[list[str]]:
 def _find_heading_line(
     text: str, delimiter: str, options: ReadOptions, path: Path
 ) -> tuple[int, tuple[str, ...]]:
+    if options.heading == 0:
+        return 0, ("",) * len(_rows(text, delimiter, options.quote)[0])
     if options.heading is not None:
         lines = text.split("\n")
         if options.heading > len(lines):

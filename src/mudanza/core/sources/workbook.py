@@ -101,11 +101,16 @@ class Workbook:
             return self.options.heading - 1
         return find_heading([[cell or "" for cell in row] for row in frame.head(_LOOK).iter_rows()])
 
+    @property
+    def _heading_row(self) -> tuple[str | None, ...]:
+        frame = self._sheets[self._chosen][0]
+        return frame.row(self._heading_index) if self._heading_index >= 0 else (None,) * frame.width
+
     @cached_property
     def _kept(self) -> list[int]:
         """Positions of the columns that have a heading or a value."""
         frame = self._sheets[self._chosen][0]
-        heading = frame.row(self._heading_index)
+        heading = self._heading_row
         body = frame.slice(self._heading_index + 1)
         blank = body.select(pl.all().is_null().all()).row(0) if body.height else [True] * frame.width
         return [
@@ -114,7 +119,7 @@ class Workbook:
 
     @cached_property
     def raw_headings(self) -> tuple[str, ...]:
-        heading = self._sheets[self._chosen][0].row(self._heading_index)
+        heading = self._heading_row
         return tuple(heading[i] or "" for i in self._kept)
 
     @cached_property

@@ -1,0 +1,341 @@
+"""Building a list: one pass over the sources that makes written rows, held-back rows and findings together."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Any
+
+import polars as pl
+
+from mudanza.core.building.intake import Intake, Opened, open_sources
+from mudanza.core.building.program import Program, check_columns, compile_plan
+from mudanza.core.building.rows import run_rows, where
+from mudanza.core.errors import MudanzaError
+from mudanza.core.files import Digest, Outputs, digest_of, sweep
+from mudanza.core.findings import SCHEMA, Finding, Group, Severity, Tally, frame
+from mudanza.core.layouts.writing import RowWriter, metadata_for
+from mudanza.core.move import Move
+from mudanza.core.plans import Plan, load_plan
+from mudanza.core.sources.opening import read_ahead
+from mudanza.core.sources.reading import FILE, LINE, SOURCE, TEXT, WHY, Batch
+from mudanza.core.unique import SeenKeys
+
+Progress = Callable[[int], None]
+_SORT = "\x1fsort"
+
+
+@dataclass
+class Balance:
+    """The ends of rows. Every row that was read ends in exactly one of them."""
+
+    read: int = 0
+    written: int = 0
+    merged: int = 0
+    held_back: int = 0
+    skipped: dict[str, int] = field(default_factory=dict)
+
+    @property
+    def skipped_total(self) -> int:
+        return sum(self.skipped.values())
+
+    @property
+    def holds(self) -> bool:
+        return self.read == self.written + self.skipped_total + self.merged + self.held_back
+
+    def skip(self, rules: Mapping[str, int]) -> None:
+        for rule, count in rules.items():
+            self.skipped[rule] = self.skipped.get(rule, 0) + count
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "read": self.read,
+            "skipped": self.skipped_total,
+            "merged": self.merged,
+            "held_back": self.held_back,
+            "written": self.written,
+        }
+
+
+@dataclass(frozen=True)
+class ListResult:
+    """What became of one list. `files` are those written (or that would be, in a rehearsal)."""
+
+    list: str
+    balance: Balance
+    by_source: dict[str, Balance]
+    findings: list[Group]
+    files: list[Digest]
+    read: list[Digest]
+    keys_given: dict[str, int]
+
+    @property
+    def clean(self) -> bool:
+        """Whether nothing was held back and no finding is of severity stop."""
+        return self.balance.held_back == 0 and not any(g.severity is Severity.STOP for g in self.findings)
+
+
+@dataclass(frozen=True)
+class BuildResult:
+    """A run of build. `run` is None for a rehearsal."""
+
+    run: int | None
+    as_of: date
+    lists: list[ListResult]
+
+
+def build(
+    move: Move,
+    names: Sequence[str],
+    *,
+    rehearse: bool = False,
+    as_of: date | None = None,
+    parameters: Mapping[str, str] | None = None,
+    progress: Progress | None = None,
+) -> BuildResult:
+    """Build lists into `out/`, in the order given. With `rehearse`, do everything and write nothing.
+
+    `as_of` is the day that `within … days` counts from (today if None). `progress` is told how many rows
+    were read so far. Raises MudanzaError where a plan, a file or the ledger is wrong; then nothing is written.
+    """
+    plans = [load_plan(move, name) for name in names]
+    day, given = as_of or date.today(), parameters or {}
+    if rehearse:
+        nowhere = Outputs("", keep=False)
+        return BuildResult(None, day, [_Build(plan, move, day, given, nowhere, progress).run() for plan in plans])
+    for plan in plans:
+        # a wrong plan is to be told before the ledger knows of a run
+        _prepare(plan, move, day, given)
+    run = move.ledger.begin("build", ", ".join(names), day.isoformat())
+    with move.ledger.held(run), Outputs(str(run)) as outputs:
+        sweep(move.out, move.ledger.alive_runs())
+        results = []
+        for plan in plans:
+            work = _Build(plan, move, day, given, outputs, progress)
+            results.append(work.run())
+            for book in work.program.books.values():
+                book.save(move.ledger, run)
+        built = BuildResult(run, day, results)
+        text = json.dumps(build_document(built), indent=2, ensure_ascii=False) + "\n"
+        outputs.create_text(move.out / "run.json", text)
+        counts = sum((Counter(one.balance.as_dict()) for one in results), Counter())
+        move.ledger.commit(
+            run,
+            outputs,
+            {name: counts[name] for name in Balance().as_dict()},
+            [d.as_dict() for one in results for d in one.read],
+            [d.as_dict() for one in results for d in one.files],
+        )
+    return built
+
+
+def _prepare(plan: Plan, move: Move, as_of: date, parameters: Mapping[str, str]) -> tuple[Intake, Program]:
+    intake = open_sources(plan, {s.name: move.shown(s.path) for s in plan.sources})
+    program = compile_plan(plan, move, intake.columns, as_of, parameters)
+    check_columns(plan, program, intake.headings)
+    return intake, program
+
+
+class _Build:
+    """One list under way."""
+
+    def __init__(
+        self,
+        plan: Plan,
+        move: Move,
+        as_of: date,
+        parameters: Mapping[str, str],
+        outputs: Outputs,
+        progress: Progress | None,
+    ) -> None:
+        self.plan, self.move, self.progress = plan, move, progress
+        self.intake, self.program = _prepare(plan, move, as_of, parameters)
+        self.columns = self.intake.columns
+        self.seen = SeenKeys()
+        self.tally = Tally()
+        self.by_source = {s.name: Balance() for s in plan.sources}
+        self.filled = pl.DataFrame()
+        titles = self.program.titles
+        name = plan.name
+        self.rows_out = outputs.create(move.out / f"{name}.csv")
+        self.rows_writer = RowWriter(titles, plan.layout.dialect)
+        self.held_out = outputs.create(move.out / f"{name}.held-back.csv")
+        self.held_writer = RowWriter([SOURCE, FILE, LINE, WHY, *self.columns, TEXT])
+        self.findings_out = outputs.create(move.out / f"{name}.findings.csv")
+        self.findings_writer = RowWriter(list(SCHEMA))
+        self.metadata_out = outputs.create(move.out / f"{name}.csv-metadata.json")
+        self.to_sort: list[pl.DataFrame] = []
+        # columns that have to be used or left behind, once it is seen that they hold data
+        self.unaccounted = [c for c in self.columns if c not in self.program.used and c not in plan.left_behind]
+        self.counts = dict.fromkeys(self.unaccounted, 0)
+
+    def run(self) -> ListResult:
+        for out, writer in (
+            (self.rows_out, self.rows_writer),
+            (self.held_out, self.held_writer),
+            (self.findings_out, self.findings_writer),
+        ):
+            out.write(writer.head())
+        read = 0
+        for opened, batch in read_ahead(self.intake.batches()):
+            self._batch(opened, batch)
+            read += batch.rows.height + len(batch.broken)
+            if self.progress is not None:
+                self.progress(read)
+        self._write_sorted()
+        self._found(self._about_columns())
+        self.metadata_out.write(metadata_for(self.plan.layout, f"{self.plan.name}.csv").encode())
+        total = self._total()
+        if not total.holds:
+            raise MudanzaError(
+                f"the balance does not hold: {total.as_dict()}.", hint="This is a fault of Mudanza; please report it. Nothing was written."
+            )
+        outputs = (self.rows_out, self.held_out, self.findings_out, self.metadata_out)
+        return ListResult(
+            list=self.plan.name,
+            balance=total,
+            by_source=self.by_source,
+            findings=self.tally.groups(),
+            files=[out.digest(self.move.shown(out.final)) for out in outputs],
+            read=[digest_of(one.source.path, one.shown) for one in self.intake.opened],
+            keys_given={name: book.given for name, book in self.program.books.items() if book.given},
+        )
+
+    def _batch(self, opened: Opened, batch: Batch) -> None:
+        balance = self.by_source[opened.source.name]
+        balance.read += batch.rows.height + len(batch.broken)
+        if batch.broken or batch.blank_lines:
+            self._damaged(opened, batch, balance)
+        if batch.rows.is_empty():
+            return
+        rows = where(opened.rows(batch, self.columns), opened.number)
+        if self.unaccounted:
+            for column, count in rows.select(pl.col(self.unaccounted).count()).row(0, named=True).items():
+                self.counts[column] += count
+        files = [one.shown for one in self.intake.opened]
+        ends = run_rows(self.program, self.plan.layout, rows, self.columns, self.seen, files, self._sort_columns())
+        balance.skip(ends.skipped)
+        balance.merged += ends.merged
+        balance.held_back += ends.held.height
+        balance.written += ends.written.height
+        if self.plan.sort:
+            self.to_sort.append(ends.written)
+        else:
+            self.rows_out.write(self.rows_writer.rows(ends.written))
+        if ends.held.height:
+            self.held_out.write(self.held_writer.rows(ends.held.with_columns(pl.lit(None, dtype=pl.String).alias(TEXT))))
+        self._found(with_cells(ends.findings, opened, self.program))
+
+    def _damaged(self, opened: Opened, batch: Batch, balance: Balance) -> None:
+        balance.held_back += len(batch.broken)
+        if batch.broken:
+            rows = opened.broken_rows(batch.broken, self.columns)
+            reasons = pl.Series(WHY, [b.code for b in batch.broken], dtype=pl.String)
+            self.held_out.write(self.held_writer.rows(rows.with_columns(reasons)))
+        facts = opened.reader.facts
+        self._found(
+            frame(
+                [
+                    Finding(b.code, opened.shown, b.line, value=b.value, rule=f"{facts.encoding}, delimiter {facts.delimiter!r}")
+                    for b in batch.broken
+                ]
+                + [Finding("read.blank-lines", opened.shown, line) for line in batch.blank_lines]
+            )
+        )
+
+    def _found(self, findings: pl.DataFrame) -> None:
+        if findings.height:
+            self.tally.add(findings)
+            self.findings_out.write(self.findings_writer.rows(findings))
+
+    def _sort_columns(self) -> list[pl.Expr]:
+        exprs = []
+        for i, name in enumerate(self.plan.sort):
+            if name.startswith("@"):
+                made = next(m for m in self.program.fields if m.field.name == name[1:])
+                exprs.append(made.value.expr.alias(f"{_SORT}{i}"))
+            else:
+                exprs.append(pl.col(name).alias(f"{_SORT}{i}"))
+        return exprs
+
+    def _write_sorted(self) -> None:
+        if not self.to_sort:
+            return
+        keys = [f"{_SORT}{i}" for i in range(len(self.plan.sort))]
+        ordered = pl.concat(self.to_sort).sort(keys, maintain_order=True, nulls_last=True)
+        for part in ordered.iter_slices(100_000):
+            self.rows_out.write(self.rows_writer.rows(part))
+
+    def _about_columns(self) -> pl.DataFrame:
+        """Columns nobody accounted for, and columns that some sources lack without saying so."""
+        found = [
+            Finding("column.unused", self.move.shown(self.plan.path), column=column, value=f"{count} values", rule="used or left behind")
+            for column, count in self.counts.items()
+            if count
+        ]
+        for one in self.intake.opened:
+            found += [
+                Finding("column.absent", one.shown, column=column, rule=f"used by the plan; source {one.source.name}")
+                for column in sorted(self.program.used)
+                if column in self.columns and column not in one.names and column not in one.source.lacks and not one.was_held_back
+            ]
+        return frame(found)
+
+    def _total(self) -> Balance:
+        total = Balance()
+        for one in self.by_source.values():
+            total.read += one.read
+            total.written += one.written
+            total.merged += one.merged
+            total.held_back += one.held_back
+            total.skip(one.skipped)
+        return total
+
+
+def with_cells(findings: pl.DataFrame, opened: Opened, program: Program) -> pl.DataFrame:
+    """Findings of a workbook's rows with the cell, or the row where a field is made of several columns."""
+    sheet = opened.reader.facts.sheet
+    if findings.is_empty() or sheet is None:
+        return findings
+    columns = {made.field.title: next(iter(made.columns)) for made in program.fields if len(made.columns) == 1}
+    cells = []
+    for title, line in findings.select("column", "line").iter_rows():
+        cell = opened.cell(columns[title], line) if title in columns else None
+        cells.append(f"{sheet}!{cell or f'{line}:{line}'}")
+    return findings.with_columns(pl.Series("cell", cells, dtype=pl.String))
+
+
+def group_document(group: Group) -> dict[str, Any]:
+    """A group of findings as JSON."""
+    example = {k: v for k, v in group.example.as_dict().items() if k not in ("code", "severity", "column")}
+    return {
+        "code": group.code,
+        "severity": str(group.severity),
+        "field": group.column,
+        "count": group.count,
+        "example": example,
+    }
+
+
+def build_document(result: BuildResult) -> dict[str, Any]:
+    """A build as the JSON that is documented in docs/commands.md; the same in run.json."""
+    return {
+        "run": result.run,
+        "as_of": result.as_of.isoformat(),
+        "lists": [
+            {
+                "list": one.list,
+                **one.balance.as_dict(),
+                "skipped_by": one.balance.skipped,
+                "sources": {name: balance.as_dict() for name, balance in one.by_source.items()},
+                "keys_given": one.keys_given,
+                "files": [d.as_dict() for d in one.files],
+                "sources_read": [d.as_dict() for d in one.read],
+                "findings": [group_document(g) for g in one.findings],
+            }
+            for one in result.lists
+        ],
+    }

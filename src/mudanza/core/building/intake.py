@@ -1,0 +1,136 @@
+"""The rows of all of a plan's sources, one shape, one after the other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+
+import polars as pl
+
+from mudanza.core.errors import Place, PlanError, SourceError, nearest
+from mudanza.core.plans import Plan, Source
+from mudanza.core.sources.opening import open_source
+from mudanza.core.sources.reading import FILE, LINE, SOURCE, TEXT, WHY, Batch, BrokenRow, Reader
+
+_OF_HELD_BACK = (SOURCE, FILE, LINE, WHY, TEXT)
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A source with its file open. `names` are the column names that plans use, in file order."""
+
+    number: int
+    source: Source
+    reader: Reader
+    shown: str
+
+    @cached_property
+    def names(self) -> tuple[str, ...]:
+        return tuple(self._renames.get(h, h) for h in self.reader.headings if h not in _OF_HELD_BACK)
+
+    @cached_property
+    def was_held_back(self) -> bool:
+        """Whether the file is one of held-back rows, whose sources are named row by row."""
+        return SOURCE in self.reader.headings
+
+    @property
+    def _renames(self) -> dict[str, str]:
+        return self.source.options.rename
+
+    def cell(self, column: str, line: int) -> str | None:
+        """The cell of a value in a workbook, by the plan's name of the column."""
+        back = {new: old for old, new in self._renames.items()}
+        return self.reader.cell(back.get(column, column), line)
+
+    def rows(self, batch: Batch, columns: list[str]) -> pl.DataFrame:
+        """A batch with all columns of the plan, those that this source lacks being blank."""
+        renamed = batch.rows.rename({k: v for k, v in self._renames.items() if k in batch.rows.columns})
+        source = pl.lit(self.source.name)
+        if self.was_held_back:
+            source = pl.coalesce(pl.col(SOURCE), source)
+        have = set(self.names)
+        return renamed.select(
+            source.alias(SOURCE),
+            pl.lit(self.shown).alias(FILE),
+            pl.col(LINE),
+            *(pl.col(c) if c in have else pl.lit(None, dtype=pl.String).alias(c) for c in columns),
+        )
+
+    def broken_rows(self, broken: tuple[BrokenRow, ...], columns: list[str]) -> pl.DataFrame:
+        """Damaged rows in the same shape plus `#text`, their values placed as far as they go."""
+        data = []
+        for row in broken:
+            cells = {name: cell or None for name, cell in zip(self.names, row.cells, strict=False)}
+            data.append({SOURCE: self.source.name, FILE: self.shown, LINE: row.line, **cells, TEXT: row.text})
+        schema = {SOURCE: pl.String, FILE: pl.String, LINE: pl.Int64, **dict.fromkeys(columns, pl.String), TEXT: pl.String}
+        return pl.DataFrame(data, schema=schema)
+
+
+@dataclass(frozen=True)
+class Intake:
+    """All sources of a plan, opened. `columns` are those of all sources, in the order first met."""
+
+    opened: tuple[Opened, ...]
+
+    @cached_property
+    def columns(self) -> list[str]:
+        return list(dict.fromkeys(name for one in self.opened for name in one.names))
+
+    @property
+    def headings(self) -> dict[str, tuple[str, ...]]:
+        return {one.source.name: one.names for one in self.opened}
+
+    def batches(self, *, first: bool = False) -> Iterator[tuple[Opened, Batch]]:
+        """The batches of all sources. With `first`, only a small one of each."""
+        for one in self.opened:
+            for batch in one.reader.batches(first=first):
+                yield one, batch
+                if first:
+                    break
+
+
+def open_sources(plan: Plan, shown: dict[str, str]) -> Intake:
+    """Open the files of a plan. `shown` gives each source's path as people know it.
+
+    Raises SourceError where a file is not as the plan says, PlanError where the plan's renaming is wrong.
+    """
+    opened = []
+    for number, source in enumerate(plan.sources):
+        try:
+            reader = open_source(source.path, source.options)
+            one = Opened(number, source, reader, shown[source.name])
+            _check_renames(plan, one)
+        except SourceError as error:
+            if error.place is not None:
+                place = error.place
+                error.place = Place(shown[source.name], place.line, place.key, place.sheet, place.cell)
+            raise
+        opened.append(one)
+    return Intake(tuple(opened))
+
+
+def _check_renames(plan: Plan, one: Opened) -> None:
+    headings = one.reader.headings
+    for old, new in one.source.options.rename.items():
+        if old not in headings:
+            near = nearest(old, list(headings))
+            raise SourceError(
+                f"the file has no heading {old!r}, which the plan renames to {new!r}.",
+                place=Place(one.shown, one.reader.facts.heading_line, sheet=one.reader.facts.sheet),
+                hint=f"Did you mean {near!r}?" if near else f"It has: {', '.join(headings)}.",
+            )
+    if len(set(one.names)) < len(one.names):
+        twice = next(n for n in one.names if one.names.count(n) > 1)
+        raise SourceError(
+            f"after renaming, two columns are called {twice!r}.",
+            place=Place(one.shown, one.reader.facts.heading_line),
+            hint="Rename the other one too.",
+        )
+    for column in one.source.lacks:
+        if column in one.names:
+            raise PlanError(
+                f"the source {one.source.name!r} is said to lack {column!r}, but has it.",
+                place=Place(str(plan.path)),
+                hint="Take it out of lacks.",
+            )

@@ -1,0 +1,233 @@
+"""A plan compiled: which columns are computed in which order, and what is asked of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date
+
+import polars as pl
+
+from mudanza.core.crosswalks import read_crosswalk
+from mudanza.core.errors import LanguageError, PlanError
+from mudanza.core.keys import KeyBook
+from mudanza.core.kinds import Kind
+from mudanza.core.language.compiling import Compiler
+from mudanza.core.language.parsing import error_at, parse_condition, parse_flow
+from mudanza.core.language.values import Mint, Stages, Surroundings, Value
+from mudanza.core.layouts.model import Field
+from mudanza.core.layouts.rules import encoding_problems, render, value_problems
+from mudanza.core.move import Move
+from mudanza.core.plans import Plan
+from mudanza.core.problems import Problem
+
+Stage = list[pl.Expr]
+
+
+@dataclass(frozen=True)
+class Made:
+    """A field's columns: its typed value and its text as the layout wants it.
+
+    `columns` are the source columns that its flow looks at.
+    """
+
+    field: Field
+    value: Value
+    text: Value
+    columns: frozenset[str]
+
+
+@dataclass(frozen=True)
+class Program:
+    """What is done to rows: `choose` first, then `early` stages, then identifiers, then `late` stages.
+
+    `fields` are in layout order. `late_problems` can only be asked once identifiers are there.
+    """
+
+    choose: list[Stage]
+    keep: pl.Expr | None
+    choose_problems: list[Problem]
+    early: list[Stage]
+    late: list[Stage]
+    mints: list[Mint]
+    fields: list[Made]
+    early_problems: list[Problem]
+    late_problems: list[Problem]
+    used: frozenset[str]
+    books: Mapping[str, KeyBook]
+
+    @property
+    def titles(self) -> list[str]:
+        return [made.field.title for made in self.fields]
+
+
+def compile_plan(
+    plan: Plan, move: Move, columns: Sequence[str], as_of: date, parameters: Mapping[str, str]
+) -> Program:
+    """Compile a plan against the columns its sources have. Raises errors that point into the plan."""
+    return _Assembly(plan, move, columns, as_of, {**move.parameters, **parameters}).program()
+
+
+class _Assembly:
+    def __init__(
+        self, plan: Plan, move: Move, columns: Sequence[str], as_of: date, parameters: Mapping[str, str]
+    ) -> None:
+        self.plan, self.move, self.columns = plan, move, columns
+        self.books: dict[str, KeyBook] = {}
+        self.made: dict[str, Made] = {}
+        self.under_way: list[str] = []
+        self.early: list[Problem] = []
+        self.late: list[Problem] = []
+        self.stages = Stages()
+        self.crosswalks: dict[str, pl.DataFrame] = {}
+        self.around = Surroundings(
+            crosswalk=self._crosswalk,
+            keys=lambda name: self._book(name).all(),
+            book_exists=lambda name: None if self._book(name) else None,
+            parameters=parameters,
+            as_of=as_of,
+        )
+        self.compiler = Compiler(
+            columns, self.around, self.stages, self._field_value, [f.name for f in plan.layout.fields]
+        )
+
+    def program(self) -> Program:
+        choose = Stages()
+        keep, problems = self._keep(choose)
+        fields = [self._make(field) for field in self.plan.layout.fields]
+        return Program(
+            choose=choose.early,
+            keep=keep,
+            choose_problems=problems,
+            early=self.stages.early,
+            late=self.stages.late,
+            mints=self.stages.mints,
+            fields=fields,
+            early_problems=self.early,
+            late_problems=self.late,
+            used=frozenset(self.compiler.used | {s for s in self.plan.sort if not s.startswith("@")}),
+            books=self.books,
+        )
+
+    def _crosswalk(self, name: str) -> pl.DataFrame:
+        if name not in self.crosswalks:
+            self.crosswalks[name] = read_crosswalk(self.move.crosswalk_path(name))
+        return self.crosswalks[name]
+
+    def _book(self, name: str) -> KeyBook:
+        if name not in self.books:
+            self.books[name] = KeyBook(name, self.move.key_pattern(name), self.move.ledger)
+        return self.books[name]
+
+    def _keep(self, stages: Stages) -> tuple[pl.Expr | None, list[Problem]]:
+        text = self.plan.keep
+        if text is None:
+            return None, []
+
+        def no_fields(name: str) -> Value | None:
+            raise error_at(
+                text, text.find("{@" + name), text.find("{@" + name) + len(name) + 3,
+                "rows are chosen before fields are made.", "Use the source columns here.",
+            )  # fmt: skip
+
+        compiler = replace(self.compiler, stages=stages, field_value=no_fields)
+        try:
+            value = stages.hold(compiler.condition(text, parse_condition(text), "keep"))
+        except LanguageError as error:
+            raise self.plan.placed(error, "rows", "keep", text) from error
+        if value.late:
+            raise self.plan.error("rows cannot be chosen by an identifier that is still to be made.", "rows", "keep")
+        return value.expr, list(value.problems)
+
+    def _field_value(self, name: str) -> Value | None:
+        """The typed value of another field of the row, for `{@name}`."""
+        field = next((f for f in self.plan.layout.fields if f.name == name), None)
+        return None if field is None else self._make(field).value
+
+    def _make(self, field: Field) -> Made:
+        if field.name in self.made:
+            return self.made[field.name]
+        if field.name in self.under_way:
+            circle = " -> ".join([*self.under_way[self.under_way.index(field.name) :], field.name])
+            raise self.plan.error(f"the fields refer to each other in a circle: {circle}.", "fields", field.name)
+        self.under_way.append(field.name)
+        used_so_far, self.compiler.used = self.compiler.used, set()
+        flow = self.plan.flows.get(field.name, "blank")
+        try:
+            value = self.compiler.flow(flow, parse_flow(flow), field.title)
+            value = self._fitting(field, value, flow)
+        except LanguageError as error:
+            if error.place is not None and error.place.file is not None:
+                raise
+            raise self.plan.placed(error, "fields", field.name, flow) from error
+        finally:
+            self.under_way.pop()
+            columns = frozenset(self.compiler.used)
+            self.compiler.used = used_so_far | columns
+        problems = list(value.problems)
+        typed = self.stages.hold(value)
+        text = self.stages.hold(typed, render(field, typed.expr, typed.kind))
+        if field.number is not None and typed.kind is Kind.NUMBER:
+            lost = field.number.loses(typed.expr)
+            problems.append(Problem("flow.too-exact", field.title, lost, typed.expr.cast(pl.String), field.rule))
+        asked = value_problems(field, text.expr, typed.expr)
+        asked += encoding_problems(field, self.plan.layout.dialect, text.expr)
+        if value.failed is not None:
+            # what could not be made at all needs no second finding for being blank
+            asked = [replace(p, when=p.when & ~value.failed.fill_null(False)) for p in asked]
+        (self.late if value.late else self.early).extend(problems + asked)
+        self.made[field.name] = Made(field, typed, text, columns)
+        return self.made[field.name]
+
+    def _fitting(self, field: Field, value: Value, flow: str) -> Value:
+        """The value as the field's kind. Raises LanguageError where it does not fit."""
+        kinds = (field.kind, value.kind)
+        if value.kind is Kind.BLANK:
+            return value if field.kind is Kind.TEXT else replace(value, kind=Kind.BLANK)
+        if value.kind is field.kind or (value.kind is Kind.TEXTS and field.separator is not None):
+            return value
+        if kinds == (Kind.TEXT, Kind.NUMBER):
+            return value
+        if kinds == (Kind.DATETIME, Kind.DATE):
+            return value.map(value.expr.cast(pl.Datetime("us")), Kind.DATETIME)
+        hints = {
+            Kind.NUMBER: "Read it: -> number.",
+            Kind.DATE: 'Read it: -> date "dd/MM/yyyy".',
+            Kind.DATETIME: 'Read it: -> date "dd/MM/yyyy HH:mm".',
+            Kind.YESNO: "Read it: -> yesno.",
+        }
+        hint = hints.get(field.kind) if value.kind is Kind.TEXT else None
+        if field.kind is Kind.TEXT:
+            hint = 'Make a text of it: -> write "pattern".'
+            if value.kind is Kind.TEXTS:
+                hint = 'Make one text of them: -> join ", ", or -> pick 1.'
+            elif value.kind is Kind.YESNO:
+                hint = 'Use cases: "Y" when {...}; "N" otherwise.'
+        raise error_at(
+            flow, 0, len(flow.rstrip()), f"the field {field.name!r} is a {field.kind}, and a {value.kind} comes out here.", hint
+        )
+
+
+def check_columns(plan: Plan, program: Program, headings: Mapping[str, Sequence[str]]) -> None:
+    """Raise where the plan speaks of columns that no source has: left_behind, sort, lacks."""
+    everywhere = {h for names in headings.values() for h in names}
+    for column in plan.left_behind:
+        if column not in everywhere:
+            raise _no_column(plan, column, everywhere, "left_behind", column)
+        if column in program.used:
+            raise plan.error(
+                f"{column!r} is left behind, and yet a flow uses it.", "left_behind", column, "Take the line out here."
+            )
+    for column in plan.sort:
+        name = column.removeprefix("@")
+        known = {f.name for f in plan.layout.fields} if column.startswith("@") else everywhere
+        if name not in known:
+            raise _no_column(plan, column, known, "rows", "sort")
+
+
+def _no_column(plan: Plan, column: str, known: set[str], section: str, key: str) -> PlanError:
+    from mudanza.core.errors import nearest
+
+    near = nearest(column, sorted(known))
+    hint = f"Did you mean {near!r}?" if near else "If the old system no longer exports it, take the line out."
+    return plan.error(f"no source has a column {column!r}.", section, key, hint)

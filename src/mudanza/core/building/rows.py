@@ -1,0 +1,239 @@
+"""What happens to a batch of rows: chosen, made, given identifiers, and divided into the four ends.
+
+Everything here is a function of the rows and of small tables, so that preview and build do the same.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import polars as pl
+
+from mudanza.core.building.program import Program
+from mudanza.core.findings import SCHEMA, Finding, frame
+from mudanza.core.keys import KeyBook
+from mudanza.core.layouts.model import Layout
+from mudanza.core.problems import Problem, flags, gather, held
+from mudanza.core.sources.reading import FILE, INNER, LINE, WHY
+from mudanza.core.unique import SeenKeys
+
+_ROW = f"{INNER}row"
+_HASHES = ["key", "key2", "record", "where"]
+
+
+@dataclass(frozen=True)
+class Ends:
+    """Where the rows of a batch ended.
+
+    `written` has the layout's titles as text columns (and `extra` ones asked for); `held` the untouched source
+    columns plus `#why`; `skipped` counts rows by rule.
+    """
+
+    written: pl.DataFrame
+    held: pl.DataFrame
+    findings: pl.DataFrame
+    skipped: dict[str, int]
+    merged: int
+    lines: pl.Series
+
+
+def run_rows(
+    program: Program,
+    layout: Layout,
+    rows: pl.DataFrame,
+    columns: list[str],
+    seen: SeenKeys,
+    files: list[str],
+    extra: list[pl.Expr] | None = None,
+) -> Ends:
+    """Run a program on rows in the intake's shape. `files` are all sources' shown paths, to name places by.
+
+    Identifiers for rows that are written are given out in the program's key books, and their keys are remembered in `seen`.
+    """
+    findings: list[pl.DataFrame] = []
+    skipped: dict[str, int] = {}
+    blank = rows.select(pl.all_horizontal(pl.col(columns).is_null())).to_series()
+    if blank.any():
+        skipped["blank row"] = int(blank.sum())
+        rows = rows.filter(~blank)
+    rows = rows.with_row_index(_ROW)
+    original = rows
+    held_rows: list[pl.Series] = []
+
+    if program.keep is not None:
+        chosen = _staged(rows, program.choose).with_columns(flags(program.choose_problems))
+        bad = chosen.select(held(program.choose_problems)).to_series()
+        findings.append(_gather(chosen, program.choose_problems))
+        held_rows.append(chosen[_ROW].filter(bad))
+        keep = chosen.select(program.keep).to_series()
+        left_out = int((~keep & ~bad).sum())
+        if left_out:
+            skipped["keep"] = left_out
+        if left_out or held_rows[-1].len():
+            rows = rows.filter(keep & ~bad)
+
+    rows = _staged(rows, program.early).with_columns(flags(program.early_problems))
+    bad = rows.select(held(program.early_problems)).to_series()
+    findings.append(_gather(rows, program.early_problems))
+    if bad.any():
+        held_rows.append(rows[_ROW].filter(bad))
+        rows = rows.filter(~bad)
+
+    late = _late(program, layout, rows, seen, files)
+    findings.append(late.findings)
+    held_rows.append(late.held)
+
+    found = pl.concat([f for f in findings if f.height] or [pl.DataFrame(schema=SCHEMA)])
+    held_index = pl.concat(held_rows) if held_rows else pl.Series(dtype=pl.UInt32)
+    held_frame = original.filter(pl.col(_ROW).is_in(held_index.implode())) if held_index.len() else original.head(0)
+    texts = [made.text.expr.alias(made.field.title) for made in program.fields]
+    return Ends(
+        written=late.rows.select(*texts, *(extra or [])),
+        held=held_frame.drop(_ROW).join(_reasons(found), on=LINE, how="left", maintain_order="left")
+        if held_frame.height
+        else held_frame.drop(_ROW).with_columns(pl.lit(None, dtype=pl.String).alias(WHY)),
+        findings=found,
+        skipped=skipped,
+        merged=late.merged,
+        lines=late.rows[LINE],
+    )
+
+
+def _staged(rows: pl.DataFrame, stages: list[list[pl.Expr]]) -> pl.DataFrame:
+    lazy = rows.lazy()
+    for stage in stages:
+        if stage:
+            lazy = lazy.with_columns(stage)
+    return lazy.collect()
+
+
+def _gather(rows: pl.DataFrame, problems: list[Problem], start: int = 0) -> pl.DataFrame:
+    return gather(rows, problems, pl.col(FILE), start=start)
+
+
+def _reasons(findings: pl.DataFrame) -> pl.DataFrame:
+    """Why each line was held back, as one text."""
+    said = pl.concat_str(
+        pl.col("column"),
+        pl.when(pl.col("value").is_null()).then(pl.lit(" (blank)")).otherwise(pl.format(' "{}"', "value")),
+        pl.format(" [{}: {}]", "code", "rule"),
+        ignore_nulls=True,
+    )
+    return (
+        findings.filter(pl.col("severity") == "stop")
+        .group_by(pl.col("line").alias(LINE), maintain_order=True)
+        .agg(said.str.join("; ").alias(WHY))
+    )
+
+
+@dataclass(frozen=True)
+class _Late:
+    rows: pl.DataFrame
+    held: pl.Series
+    findings: pl.DataFrame
+    merged: int
+
+
+def _late(program: Program, layout: Layout, rows: pl.DataFrame, seen: SeenKeys, files: list[str]) -> _Late:
+    """Identifiers, what depends on them, and repeated keys.
+
+    Rows are first made with proposed identifiers. If some of them prove not to be written and their identifiers
+    go to no other row, the rest is made again, so that no number is given to a row that is not written.
+    """
+    findings: list[pl.DataFrame] = []
+    held_rows: list[pl.Series] = []
+    merged = 0
+    start = len(program.early_problems)
+    while True:
+        proposed = {name: _proposal(program, book, rows) for name, book in program.books.items()}
+        made = rows
+        for mint in program.mints:
+            book = program.books[mint.book]
+            known = pl.concat([book.find(rows[mint.identity]), proposed[mint.book]])
+            known = known.rename({"identity": mint.identity, "key": mint.key})
+            made = made.join(known, on=mint.identity, how="left", maintain_order="left")
+        made = _staged(made, program.late).with_columns(flags(program.late_problems, start))
+        bad = made.select(held(program.late_problems, start)).to_series()
+        findings.append(_gather(made, program.late_problems, start))
+        if bad.any():
+            held_rows.append(made[_ROW].filter(bad))
+            made = made.filter(~bad)
+        hashed, again, same = _repeats(program, layout, made, seen)
+        if again is not None:
+            findings.append(_repeat_findings(program, layout, made, again, same, files))
+            held_rows.append(made[_ROW].filter(again.is_not_null() & ~same))
+            merged += int((again.is_not_null() & same).sum())
+            fresh = again.is_null()
+            made, hashed = made.filter(fresh), hashed.filter(fresh)
+        if all(_all_used(program, name, proposal, made) for name, proposal in proposed.items()):
+            break
+        rows = rows.filter(pl.col(_ROW).is_in(made[_ROW].implode()))
+    for name, proposal in proposed.items():
+        program.books[name].give(proposal)
+    seen.add(hashed)
+    held_index = pl.concat(held_rows) if held_rows else pl.Series(dtype=pl.UInt32)
+    return _Late(made, held_index, pl.concat([pl.DataFrame(schema=SCHEMA), *findings]), merged)
+
+
+def _proposal(program: Program, book: KeyBook, rows: pl.DataFrame) -> pl.DataFrame:
+    """New keys for the identities in rows that the book does not know."""
+    asked = [rows[mint.identity].rename("identity") for mint in program.mints if mint.book == book.name]
+    if not asked:
+        return book.propose(pl.Series("identity", [], dtype=pl.String))
+    identities = pl.concat(asked).to_frame()
+    unknown = identities.join(book.find(identities["identity"]), on="identity", how="anti", maintain_order="left")
+    return book.propose(unknown["identity"])
+
+
+def _all_used(program: Program, name: str, proposal: pl.DataFrame, made: pl.DataFrame) -> bool:
+    if proposal.is_empty():
+        return True
+    used = [made.select(pl.col(m.identity).alias("identity")) for m in program.mints if m.book == name]
+    return proposal.join(pl.concat(used), on="identity", how="anti").is_empty()
+
+
+def _key_texts(program: Program, layout: Layout) -> list[pl.Expr]:
+    texts = [made.text.expr for made in program.fields if made.field.name in layout.primary_key]
+    return [text.str.to_lowercase() for text in texts] if layout.key_ignores_case else texts
+
+
+def _repeats(
+    program: Program, layout: Layout, made: pl.DataFrame, seen: SeenKeys
+) -> tuple[pl.DataFrame, pl.Series | None, pl.Series]:
+    """The rows' hashes; where each repeated key was first seen (None if none is); whether the record was the same."""
+    no = pl.Series(dtype=pl.Boolean)
+    if not layout.primary_key or made.is_empty():
+        return pl.DataFrame(schema={"key": pl.UInt64, "key2": pl.UInt64, "record": pl.UInt64, "where": pl.Int64}), None, no
+    record = [one.text.expr for one in program.fields]
+    hashed = SeenKeys.prepare(made, _key_texts(program, layout), record)
+    hashed = hashed.with_columns(made[f"{INNER}where"].alias("where"))
+    first = seen.first_seen(hashed)
+    if first["first"].null_count() == first.height:
+        return hashed, None, no
+    return hashed, first["first"], first["same"]
+
+
+def _repeat_findings(
+    program: Program, layout: Layout, made: pl.DataFrame, again: pl.Series, same: pl.Series, files: list[str]
+) -> pl.DataFrame:
+    titles = [m.field.title for m in program.fields if m.field.name in layout.primary_key]
+    texts = [m.text.expr for m in program.fields if m.field.name in layout.primary_key]
+    repeated = made.select(pl.col(FILE), pl.col(LINE), pl.concat_str(texts, separator=", ", ignore_nulls=True).alias("value"))
+    repeated = repeated.with_columns(again.alias("first"), same.alias("same")).filter(pl.col("first").is_not_null())
+    found = [
+        Finding(
+            "row.merged" if alike else "key.repeated",
+            file=file,
+            line=line,
+            column=", ".join(titles),
+            value=value,
+            rule=f"unique; first in {files[first >> 40]} line {first & ((1 << 40) - 1)}",
+        )
+        for file, line, value, first, alike in repeated.iter_rows()
+    ]
+    return frame(found)
+
+
+def where(rows: pl.DataFrame, number: int) -> pl.DataFrame:
+    """Rows with a number that says where each stands: the source's place in the plan, and the line."""
+    return rows.with_columns((pl.col(LINE) + (number << 40)).alias(f"{INNER}where"))

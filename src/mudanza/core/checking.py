@@ -1,0 +1,317 @@
+"""Checking a file that anyone made against a layout."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import polars as pl
+
+from mudanza.core.errors import Place, SourceError, nearest
+from mudanza.core.findings import SCHEMA, Finding, Group, Severity, Tally, frame
+from mudanza.core.kinds import DECIMAL, Kind
+from mudanza.core.layouts.formats import ISO_DATE, ISO_DATETIME
+from mudanza.core.layouts.model import Field, Layout, Reference
+from mudanza.core.layouts.rules import blank_in_file, kind_problems, read_text, value_problems
+from mudanza.core.problems import Problem, flags, gather
+from mudanza.core.sources.opening import open_source, read_ahead
+from mudanza.core.sources.reading import INNER, LINE, Batch, Reader, ReadOptions
+from mudanza.core.unique import SeenKeys
+
+Progress = Callable[[int], None]
+
+
+@dataclass(frozen=True)
+class CheckResult:
+    """What a check found. `findings` has the first of them (all, without a limit), `groups` counts all."""
+
+    file: str
+    layout: str
+    rows: int
+    findings: pl.DataFrame
+    groups: list[Group]
+
+    @property
+    def total(self) -> int:
+        return sum(group.count for group in self.groups)
+
+    @property
+    def clean(self) -> bool:
+        return not any(group.severity is Severity.STOP for group in self.groups)
+
+
+def check(
+    path: Path,
+    layout: Layout,
+    *,
+    shown: str | None = None,
+    layout_shown: str | None = None,
+    others: Sequence[Path] = (),
+    sheet: str | None = None,
+    limit: int | None = None,
+    progress: Progress | None = None,
+) -> CheckResult:
+    """Check every row of a CSV or XLSX file. `others` are files that references point into.
+
+    With `limit`, only so many findings are kept; all are counted. Raises SourceError if the file cannot be read at all.
+    """
+    work = _Check(path, layout, shown or str(path), list(others), sheet, limit)
+    rows = work.run(progress)
+    found = pl.concat([pl.DataFrame(schema=SCHEMA), *work.found])
+    return CheckResult(work.shown, layout_shown or str(layout.path), rows, found, work.tally.groups())
+
+
+class _Check:
+    def __init__(
+        self, path: Path, layout: Layout, shown: str, others: list[Path], sheet: str | None, limit: int | None
+    ) -> None:
+        self.layout, self.shown, self.others, self.limit = layout, shown, others, limit
+        self.found: list[pl.DataFrame] = []
+        self.kept = 0
+        self.tally = Tally()
+        self.seen = SeenKeys()
+        self.reader = self._open(path, sheet)
+        self.in_sheet = self.reader.facts.sheet is not None
+
+    def run(self, progress: Progress | None) -> int:
+        columns = self._headings()
+        fields = [(f, columns[f.title]) for f in self.layout.fields if f.title in columns]
+        typed, problems = self._problems(fields)
+        problems += self._reference_problems(columns)
+        total = 0
+        for batch in read_ahead(self.reader.batches()):
+            total += batch.rows.height + len(batch.broken)
+            self._broken(batch)
+            if batch.rows.height:
+                self._rows(batch.rows, typed, problems, fields)
+            if progress is not None:
+                progress(total)
+        return total
+
+    # opening
+
+    def _open(self, path: Path, sheet: str | None) -> Reader:
+        """Open the file as the layout says it is written; where it is not, as it really is, with a finding."""
+        dialect = self.layout.dialect
+        options = ReadOptions(quote=dialect.quote, sheet=sheet)
+        if not dialect.header:
+            return open_source(path, ReadOptions(quote=dialect.quote, sheet=sheet, heading=0))
+        found = open_source(path, options)
+        first = open_source(path, ReadOptions(quote=dialect.quote, sheet=sheet, heading=1))
+        titles = {f.title for f in self.layout.fields}
+
+        def matches(reader: Reader) -> int:
+            return len(titles & set(reader.raw_headings))
+
+        reader = found if matches(found) > matches(first) else first
+        facts = reader.facts
+        if facts.heading_line > 1:
+            self._add([Finding("heading.not-first", self.shown, facts.heading_line, rule="heading in line 1")])
+        if facts.delimiter is not None and facts.delimiter != dialect.delimiter and len(reader.headings) > 1:
+            self._add([Finding("file.delimiter", self.shown, value=facts.delimiter, rule=f"delimiter {dialect.delimiter!r}")])
+        said = dialect.encoding
+        if facts.encoding is not None and not _same_encoding(facts.encoding, said, facts.encoding_because or ""):
+            self._add([Finding("file.encoding", self.shown, value=facts.encoding, rule=f"encoding {said}")])
+        return reader
+
+    def _headings(self) -> dict[str, str]:
+        """The reader's column for each title that is there; findings for all that is not as the layout has it."""
+        titles = [f.title for f in self.layout.fields]
+        line = self.reader.facts.heading_line or None
+        if not self.layout.dialect.header:
+            if len(self.reader.headings) != len(titles):
+                self._add([Finding("read.ragged", self.shown, 1, value=f"{len(self.reader.headings)} columns", rule=f"{len(titles)} columns")])
+            return dict(zip(titles, self.reader.headings, strict=False))
+        exact = [h.strip("\r") for h in self.reader.raw_headings]
+        found: list[Finding] = []
+        columns: dict[str, str] = {}
+        for raw, name in zip(exact, self.reader.headings, strict=True):
+            if raw in columns:
+                found.append(Finding("heading.repeated", self.shown, line, self._cell(name), raw, rule="once"))
+            elif raw in titles:
+                columns[raw] = name
+        missing = [t for t in titles if t not in columns]
+        for raw, name in zip(exact, self.reader.headings, strict=True):
+            if raw in titles:
+                continue
+            near = nearest(raw, missing, least=80) or next((f.title for f in self.layout.fields if f.name == raw and f.title in missing), None)
+            if near is not None:
+                found.append(Finding("heading.similar", self.shown, line, self._cell(name), near, raw, f"exactly {near!r}"))
+                columns[near] = name
+                missing.remove(near)
+            else:
+                found.append(Finding("heading.extra", self.shown, line, self._cell(name), raw or name, raw, "a column of the layout"))
+        required = {f.title for f in self.layout.fields if f.required}
+        for title in missing:
+            rule = "required column" if title in required else "column of the layout"
+            found.append(Finding("heading.missing", self.shown, line, column=title, rule=rule))
+        order = [name for title, name in columns.items() if title in titles]
+        there = sorted(columns, key=titles.index)
+        standing = sorted(columns, key=lambda t: self.reader.headings.index(columns[t]))
+        if order and there != standing:
+            title, place = next((t, i) for i, (t, s) in enumerate(zip(standing, there, strict=True)) if t != s)
+            rule = f"order: {', '.join(there)}"
+            found.append(Finding("heading.order", self.shown, line, self._cell(columns[title]), title, f"column {place + 1}", rule))
+        self._add(found)
+        return columns
+
+    def _cell(self, heading: str) -> str | None:
+        return self._reference(heading, self.reader.facts.heading_line)
+
+    def _reference(self, heading: str, line: int) -> str | None:
+        cell = self.reader.cell(heading, line)
+        return None if cell is None else f"{self.reader.facts.sheet}!{cell}"
+
+    # rows
+
+    def _problems(self, fields: list[tuple[Field, str]]) -> tuple[dict[str, pl.Expr], list[Problem]]:
+        typed: dict[str, pl.Expr] = {}
+        problems: list[Problem] = []
+        for field, column in fields:
+            text = pl.col(column)
+            value = text
+            if field.kind is not Kind.TEXT:
+                name = f"{INNER}{field.name}"
+                typed[name] = read_cell(field, text) if self.in_sheet else read_text(field, text)
+                value = pl.col(name)
+            problems += kind_problems(field, text, value) + value_problems(field, text, value)
+        return typed, problems
+
+    def _rows(
+        self, rows: pl.DataFrame, typed: dict[str, pl.Expr], problems: list[Problem], fields: list[tuple[Field, str]]
+    ) -> None:
+        lazy = rows.lazy()
+        if typed:
+            lazy = lazy.with_columns(**typed)
+        rows = lazy.with_columns(flags(problems)).collect()
+        columns = {field.title: column for field, column in fields}
+
+        def cell(title: str, line: int) -> str | None:
+            return self._reference(columns[title], line) if title in columns else None
+
+        self._keep(gather(rows, problems, pl.lit(self.shown), cell if self.in_sheet else None))
+        self._unique(rows, columns)
+
+    def _unique(self, rows: pl.DataFrame, columns: dict[str, str]) -> None:
+        keys = [f for f in self.layout.fields if f.name in self.layout.primary_key]
+        if not keys or any(f.title not in columns for f in keys):
+            return
+        texts = [pl.col(columns[f.title]) for f in keys]
+        compared = [t.str.to_lowercase() for t in texts] if self.layout.key_ignores_case else texts
+        filled = rows.filter(pl.any_horizontal([~blank_in_file(f, t) for f, t in zip(keys, texts, strict=True)]))
+        hashed = SeenKeys.prepare(filled, compared, texts).with_columns(filled[LINE].alias("where"))
+        first = self.seen.first_seen(hashed)
+        if first["first"].null_count() < first.height:
+            repeated = filled.select(LINE, pl.concat_str(texts, separator=", ", ignore_nulls=True).alias("value"))
+            title = ", ".join(f.title for f in keys)
+            found = [
+                Finding(
+                    "key.repeated", self.shown, line,
+                    self._reference(columns[keys[0].title], line) if self.in_sheet else None,
+                    title, value, f"unique; first in line {earlier}",
+                )
+                for (line, value), earlier in zip(repeated.iter_rows(), first["first"], strict=True)
+                if earlier is not None
+            ]  # fmt: skip
+            self._add(found)
+        self.seen.add(hashed.filter(first["first"].is_null()))
+
+    def _broken(self, batch: Batch) -> None:
+        facts = self.reader.facts
+        rule = f"{facts.encoding}, delimiter {facts.delimiter!r}"
+        self._add(
+            [Finding(b.code, self.shown, b.line, value=b.value, rule=rule) for b in batch.broken]
+            + [Finding("read.blank-lines", self.shown, line) for line in batch.blank_lines]
+        )
+
+    # references
+
+    def _reference_problems(self, columns: dict[str, str]) -> list[Problem]:
+        problems = []
+        for reference in self.layout.references:
+            fields = [self.layout.field_named(name) for name in reference.fields]
+            if any(f.title not in columns for f in fields):
+                continue
+            title = ", ".join(f.title for f in fields)
+            path = self._resource(reference)
+            if path is None:
+                rule = f"among {', '.join(reference.columns)} of {reference.resource}"
+                self._add([Finding("reference.unchecked", self.shown, column=title, rule=rule)])
+                continue
+            known = _values(path, reference.columns)
+            texts = [pl.col(columns[f.title]) for f in fields]
+            joined = pl.concat_str([t.fill_null("") for t in texts], separator=INNER)
+            blank = pl.any_horizontal([blank_in_file(f, t) for f, t in zip(fields, texts, strict=True)])
+            shown = pl.concat_str(texts, separator=", ", ignore_nulls=True)
+            rule = f"among {', '.join(reference.columns)} of {path.name}"
+            problems.append(Problem("reference.missing", title, ~joined.is_in(known.implode()) & ~blank, shown, rule))
+        return problems
+
+    def _resource(self, reference: Reference) -> Path | None:
+        name = Path(reference.resource).name
+        for other in self.others:
+            if other.name == name or other.stem == Path(name).stem:
+                return other
+        if len(self.others) == 1 and len(self.layout.references) == 1:
+            return self.others[0]
+        beside = self.reader.facts.path.parent / name
+        return beside if beside.is_file() else None
+
+    # keeping findings
+
+    def _add(self, findings: list[Finding]) -> None:
+        if findings:
+            self._keep(frame(findings))
+
+    def _keep(self, findings: pl.DataFrame) -> None:
+        self.tally.add(findings)
+        room = findings.height if self.limit is None else max(self.limit - self.kept, 0)
+        if room and findings.height:
+            self.found.append(findings.head(room))
+            self.kept += min(room, findings.height)
+
+
+def read_cell(field: Field, text: pl.Expr) -> pl.Expr:
+    """A sheet's cell as a value: in the layout's format, or as the spreadsheet itself holds it."""
+    plain = text.str.strip_chars()
+    value = read_text(field, text)
+    if field.kind is Kind.NUMBER:
+        return pl.coalesce(value, pl.when(plain.str.contains(r"^-?\d+(\.\d+)?$")).then(plain).cast(DECIMAL, strict=False))
+    if field.kind is Kind.DATE:
+        return pl.coalesce(value, ISO_DATE.read(plain))
+    if field.kind is Kind.DATETIME:
+        spaced = plain.str.replace(" ", "T", literal=True)
+        return pl.coalesce(value, ISO_DATETIME.read(spaced), ISO_DATE.read(plain).cast(pl.Datetime("us")))
+    if field.kind is Kind.YESNO:
+        word = plain.str.to_lowercase()
+        return pl.coalesce(value, pl.when(word == "true").then(pl.lit(True)).when(word == "false").then(pl.lit(False)))
+    return value
+
+
+def _same_encoding(found: str, said: str, because: str) -> bool:
+    if found == said or because.startswith("plain ASCII"):
+        return True
+    wide = found.startswith(("utf-16", "utf-32"))
+    if said == "utf-8" or found == "utf-8" or wide:
+        return said.startswith(found.rstrip("-lebe")) if wide else False
+    # eight-bit encodings cannot be told apart for certain
+    return True
+
+
+def _values(path: Path, columns: tuple[str, ...]) -> pl.Series:
+    """The values of the referenced columns in another file, joined."""
+    reader = open_source(path)
+    names = []
+    for column in columns:
+        name = nearest(column, list(reader.headings), least=85)
+        if name is None:
+            raise SourceError(
+                f"the file has no column {column!r}, which references point to.",
+                place=Place(str(path), reader.facts.heading_line),
+                hint=f"It has: {', '.join(reader.headings)}.",
+            )
+        names.append(name)
+    joined = pl.concat_str([pl.col(n).fill_null("") for n in names], separator=INNER).alias("value")
+    parts = [batch.rows.select(joined).to_series() for batch in reader.batches()]
+    return pl.concat([pl.Series("value", [], dtype=pl.String), *parts]).unique()
