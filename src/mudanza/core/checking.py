@@ -175,7 +175,7 @@ class _Check:
                 name = f"{INNER}{field.name}"
                 typed[name] = read_cell(field, text) if self.in_sheet else read_text(field, text)
                 value = pl.col(name)
-            problems += kind_problems(field, text, value) + value_problems(field, text, value)
+            problems += kind_problems(field, text, value) + value_problems(field, text, value, blank_in_file(field, text))
         return typed, problems
 
     def _rows(

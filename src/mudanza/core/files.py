@@ -49,14 +49,37 @@ def disk_error(error: OSError, path: Path) -> OutsideError:
     return OutsideError(f"{what}.", place=Place(file=str(path)), hint=hint)
 
 
-class PartFile:
-    """A file written beside its place, to be renamed when all is well. Counts and digests what goes in."""
+class Sink:
+    """Takes bytes for a file, counts and digests them, and keeps nothing: what a rehearsal writes to."""
+
+    def __init__(self, final: Path) -> None:
+        self.final = final
+        self.part = final
+        self.size = 0
+        self._sha = hashlib.sha256()
+
+    def write(self, data: bytes) -> None:
+        """Append bytes."""
+        self._sha.update(data)
+        self.size += len(data)
+
+    def digest(self, name: str) -> Digest:
+        """The digest of what was written."""
+        return Digest(name, self.size, self._sha.hexdigest())
+
+    def close(self) -> None:
+        """Nothing more is to come."""
+
+    def discard(self) -> None:
+        """What was written is not wanted."""
+
+
+class PartFile(Sink):
+    """A file written beside its place, to be renamed when all is well."""
 
     def __init__(self, final: Path, mark: str) -> None:
-        self.final = final
+        super().__init__(final)
         self.part = final.with_name(f".{final.name}.{mark}.part")
-        self._sha = hashlib.sha256()
-        self.size = 0
         try:
             final.parent.mkdir(parents=True, exist_ok=True)
             self._file: BinaryIO = self.part.open("wb")
@@ -69,8 +92,7 @@ class PartFile:
             self._file.write(data)
         except OSError as error:
             raise disk_error(error, self.final) from error
-        self._sha.update(data)
-        self.size += len(data)
+        super().write(data)
 
     def close(self) -> None:
         """Make sure the bytes are on the disk."""
@@ -83,34 +105,11 @@ class PartFile:
         except OSError as error:
             raise disk_error(error, self.final) from error
 
-    def digest(self, name: str) -> Digest:
-        """The digest of what was written."""
-        return Digest(name, self.size, self._sha.hexdigest())
-
     def discard(self) -> None:
         """Take the unfinished file away."""
         with contextlib.suppress(OSError):
             self._file.close()
         self.part.unlink(missing_ok=True)
-
-
-class Nowhere(PartFile):
-    """Takes what a file would take, counts and digests it, and keeps nothing: for rehearsals."""
-
-    def __init__(self, final: Path) -> None:
-        self.final = final
-        self._sha = hashlib.sha256()
-        self.size = 0
-
-    def write(self, data: bytes) -> None:
-        self._sha.update(data)
-        self.size += len(data)
-
-    def close(self) -> None:
-        pass
-
-    def discard(self) -> None:
-        pass
 
 
 @dataclass
@@ -122,15 +121,15 @@ class Outputs:
 
     mark: str
     keep: bool = True
-    files: list[PartFile] = field(default_factory=list)
+    files: list[Sink] = field(default_factory=list)
 
-    def create(self, final: Path) -> PartFile:
+    def create(self, final: Path) -> Sink:
         """Begin a file that is to appear at `final`."""
-        file = PartFile(final.absolute(), self.mark) if self.keep else Nowhere(final)
+        file = PartFile(final.absolute(), self.mark) if self.keep else Sink(final)
         self.files.append(file)
         return file
 
-    def create_text(self, final: Path, text: str) -> PartFile:
+    def create_text(self, final: Path, text: str) -> Sink:
         """A whole text file at once, in UTF-8."""
         file = self.create(final)
         file.write(text.encode())

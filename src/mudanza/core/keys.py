@@ -67,14 +67,17 @@ class KeyBook:
         return pl.concat([pl.DataFrame(schema=_KEYS), *self._known])
 
     def find(self, identities: pl.Series) -> pl.DataFrame:
-        """The known keys of distinct identities: columns identity and key, in no order."""
-        wanted = identities.drop_nulls().unique().to_frame("identity")
+        """The known keys of identities: columns identity and key, in no order."""
+        wanted = identities.to_frame("identity")
         found = [part.join(wanted, on="identity", how="semi") for part in self._known]
         return pl.concat([pl.DataFrame(schema=_KEYS), *found])
 
-    def propose(self, identities: pl.Series) -> pl.DataFrame:
-        """Keys for identities that have none yet, in their order, without giving them out."""
-        fresh = identities.drop_nulls().unique(maintain_order=True).to_frame("identity")
+    def propose(self, identities: pl.Series, found: pl.DataFrame) -> pl.DataFrame:
+        """Keys for those identities that `find` did not find, in their order, without giving them out."""
+        fresh = identities.drop_nulls().to_frame("identity")
+        if not found.is_empty():
+            fresh = fresh.join(found, on="identity", how="anti", maintain_order="left")
+        fresh = fresh.unique(maintain_order=True)
         number = pl.int_range(self.next, self.next + pl.len(), dtype=pl.Int64)
         return fresh.with_columns(self.pattern.keys(number).alias("key"))
 

@@ -41,16 +41,22 @@ class SeenKeys:
         (whether the first was the same record), looking at earlier batches and at earlier rows of this one.
         """
         keys = ["key", "key2"]
-        earlier = hashed.select(
-            pl.when(pl.int_range(pl.len()).over(keys) > 0).then(pl.col("where").first().over(keys)).alias("first"),
-            (pl.col("record") == pl.col("record").first().over(keys)).alias("same"),
-        ) if hashed.select(pl.struct(keys).is_duplicated().any()).item() else hashed.select(
-            pl.lit(None, dtype=pl.Int64).alias("first"), pl.lit(False).alias("same")
-        )  # fmt: skip
         column = hashed["key"].to_numpy()
+        order = np.argsort(column)
+        ordered = column[order]
+        if len(ordered) and (ordered[1:] == ordered[:-1]).any():
+            earlier = hashed.select(
+                pl.when(pl.int_range(pl.len()).over(keys) > 0).then(pl.col("where").first().over(keys)).alias("first"),
+                (pl.col("record") == pl.col("record").first().over(keys)).alias("same"),
+            )
+        else:
+            earlier = hashed.select(pl.lit(None, dtype=pl.Int64).alias("first"), pl.lit(False).alias("same"))
+            earlier = earlier.clear(hashed.height).with_columns(pl.col("same").fill_null(False))
         for hashes, run in zip(self._hashes, self._runs, strict=True):
-            place = np.minimum(np.searchsorted(hashes, column), len(hashes) - 1)
-            hit = hashes[place] == column
+            # sorted needles walk through memory once
+            place = np.minimum(np.searchsorted(hashes, ordered), len(hashes) - 1)
+            hit = np.zeros(len(column), dtype=bool)
+            hit[order] = hashes[place] == ordered
             if not hit.any():
                 continue
             known = (

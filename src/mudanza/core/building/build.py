@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
@@ -13,7 +14,7 @@ import polars as pl
 
 from mudanza.core.building.intake import Intake, Opened, open_sources
 from mudanza.core.building.program import Program, check_columns, compile_plan
-from mudanza.core.building.rows import run_rows, where
+from mudanza.core.building.rows import Early, run_early, run_late, where
 from mudanza.core.errors import MudanzaError
 from mudanza.core.files import Digest, Outputs, digest_of, sweep
 from mudanza.core.findings import SCHEMA, Finding, Group, Severity, Tally, frame
@@ -105,16 +106,18 @@ def build(
     day, given = as_of or date.today(), parameters or {}
     if rehearse:
         nowhere = Outputs("", keep=False)
-        return BuildResult(None, day, [_Build(plan, move, day, given, nowhere, progress).run() for plan in plans])
-    for plan in plans:
+        results = [_Build(plan, _open(plan, move), move, day, given, nowhere, progress).run() for plan in plans]
+        return BuildResult(None, day, results)
+    intakes = [_open(plan, move) for plan in plans]
+    for plan, intake in zip(plans, intakes, strict=True):
         # a wrong plan is to be told before the ledger knows of a run
-        _prepare(plan, move, day, given)
+        _compile(plan, intake, move, day, given)
     run = move.ledger.begin("build", ", ".join(names), day.isoformat())
     with move.ledger.held(run), Outputs(str(run)) as outputs:
         sweep(move.out, move.ledger.alive_runs())
-        results = []
-        for plan in plans:
-            work = _Build(plan, move, day, given, outputs, progress)
+        results: list[ListResult] = []
+        for plan, intake in zip(plans, intakes, strict=True):
+            work = _Build(plan, intake, move, day, given, outputs, progress)
             results.append(work.run())
             for book in work.program.books.values():
                 book.save(move.ledger, run)
@@ -132,11 +135,14 @@ def build(
     return built
 
 
-def _prepare(plan: Plan, move: Move, as_of: date, parameters: Mapping[str, str]) -> tuple[Intake, Program]:
-    intake = open_sources(plan, {s.name: move.shown(s.path) for s in plan.sources})
+def _open(plan: Plan, move: Move) -> Intake:
+    return open_sources(plan, {s.name: move.shown(s.path) for s in plan.sources})
+
+
+def _compile(plan: Plan, intake: Intake, move: Move, as_of: date, parameters: Mapping[str, str]) -> Program:
     program = compile_plan(plan, move, intake.columns, as_of, parameters)
     check_columns(plan, program, intake.headings)
-    return intake, program
+    return program
 
 
 class _Build:
@@ -145,6 +151,7 @@ class _Build:
     def __init__(
         self,
         plan: Plan,
+        intake: Intake,
         move: Move,
         as_of: date,
         parameters: Mapping[str, str],
@@ -152,12 +159,12 @@ class _Build:
         progress: Progress | None,
     ) -> None:
         self.plan, self.move, self.progress = plan, move, progress
-        self.intake, self.program = _prepare(plan, move, as_of, parameters)
+        self.intake = intake
+        self.program = _compile(plan, intake, move, as_of, parameters)
         self.columns = self.intake.columns
         self.seen = SeenKeys()
         self.tally = Tally()
         self.by_source = {s.name: Balance() for s in plan.sources}
-        self.filled = pl.DataFrame()
         titles = self.program.titles
         name = plan.name
         self.rows_out = outputs.create(move.out / f"{name}.csv")
@@ -168,6 +175,8 @@ class _Build:
         self.findings_writer = RowWriter(list(SCHEMA))
         self.metadata_out = outputs.create(move.out / f"{name}.csv-metadata.json")
         self.to_sort: list[pl.DataFrame] = []
+        self.pending: Future[None] = Future()
+        self.pending.set_result(None)
         # columns that have to be used or left behind, once it is seen that they hold data
         self.unaccounted = [c for c in self.columns if c not in self.program.used and c not in plan.left_behind]
         self.counts = dict.fromkeys(self.unaccounted, 0)
@@ -180,12 +189,16 @@ class _Build:
         ):
             out.write(writer.head())
         read = 0
-        for opened, batch in read_ahead(self.intake.batches()):
-            self._batch(opened, batch)
-            read += batch.rows.height + len(batch.broken)
-            if self.progress is not None:
-                self.progress(read)
-        self._write_sorted()
+        with ThreadPoolExecutor(1) as helper, ThreadPoolExecutor(1) as self.writer:
+            digests = [helper.submit(digest_of, one.source.path, one.shown) for one in self.intake.opened]
+            # reading, making and giving identifiers go on at the same time, each with its own batch
+            for opened, batch, early in read_ahead(self._made(read_ahead(self.intake.batches()))):
+                self._batch(opened, batch, early)
+                read += batch.rows.height + len(batch.broken)
+                if self.progress is not None:
+                    self.progress(read)
+            self._write_sorted()
+            self.pending.result()
         self._found(self._about_columns())
         self.metadata_out.write(metadata_for(self.plan.layout, f"{self.plan.name}.csv").encode())
         total = self._total()
@@ -200,23 +213,30 @@ class _Build:
             by_source=self.by_source,
             findings=self.tally.groups(),
             files=[out.digest(self.move.shown(out.final)) for out in outputs],
-            read=[digest_of(one.source.path, one.shown) for one in self.intake.opened],
+            read=[digest.result() for digest in digests],
             keys_given={name: book.given for name, book in self.program.books.items() if book.given},
         )
 
-    def _batch(self, opened: Opened, batch: Batch) -> None:
+    def _made(self, batches: Iterator[tuple[Opened, Batch]]) -> Iterator[tuple[Opened, Batch, Early | None]]:
+        for opened, batch in batches:
+            if batch.rows.is_empty():
+                yield opened, batch, None
+                continue
+            rows = where(opened.rows(batch, self.columns), opened.number)
+            yield opened, batch, run_early(self.program, rows, self.columns)
+
+    def _batch(self, opened: Opened, batch: Batch, early: Early | None) -> None:
         balance = self.by_source[opened.source.name]
         balance.read += batch.rows.height + len(batch.broken)
         if batch.broken or batch.blank_lines:
             self._damaged(opened, batch, balance)
-        if batch.rows.is_empty():
+        if early is None:
             return
-        rows = where(opened.rows(batch, self.columns), opened.number)
         if self.unaccounted:
-            for column, count in rows.select(pl.col(self.unaccounted).count()).row(0, named=True).items():
+            for column, count in early.original.select(pl.col(self.unaccounted).count()).row(0, named=True).items():
                 self.counts[column] += count
         files = [one.shown for one in self.intake.opened]
-        ends = run_rows(self.program, self.plan.layout, rows, self.columns, self.seen, files, self._sort_columns())
+        ends = run_late(self.program, self.plan.layout, early, self.seen, files, self._sort_columns())
         balance.skip(ends.skipped)
         balance.merged += ends.merged
         balance.held_back += ends.held.height
@@ -224,7 +244,7 @@ class _Build:
         if self.plan.sort:
             self.to_sort.append(ends.written)
         else:
-            self.rows_out.write(self.rows_writer.rows(ends.written))
+            self._write(ends.written)
         if ends.held.height:
             self.held_out.write(self.held_writer.rows(ends.held.with_columns(pl.lit(None, dtype=pl.String).alias(TEXT))))
         self._found(with_cells(ends.findings, opened, self.program))
@@ -267,7 +287,12 @@ class _Build:
         keys = [f"{_SORT}{i}" for i in range(len(self.plan.sort))]
         ordered = pl.concat(self.to_sort).sort(keys, maintain_order=True, nulls_last=True)
         for part in ordered.iter_slices(100_000):
-            self.rows_out.write(self.rows_writer.rows(part))
+            self._write(part)
+
+    def _write(self, rows: pl.DataFrame) -> None:
+        """Write rows while the next ones are made; an error of the last ones comes up here."""
+        self.pending.result()
+        self.pending = self.writer.submit(lambda: self.rows_out.write(self.rows_writer.rows(rows)))
 
     def _about_columns(self) -> pl.DataFrame:
         """Columns nobody accounted for, and columns that some sources lack without saying so."""

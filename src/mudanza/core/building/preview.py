@@ -11,7 +11,7 @@ import polars as pl
 from mudanza.core.building.build import with_cells
 from mudanza.core.building.intake import Opened, open_sources
 from mudanza.core.building.program import check_columns, compile_plan
-from mudanza.core.building.rows import run_rows, where
+from mudanza.core.building.rows import run_early, run_late, where
 from mudanza.core.errors import MoveError, unknown
 from mudanza.core.findings import SCHEMA
 from mudanza.core.move import Move
@@ -85,7 +85,7 @@ def preview(
             continue
         some = opened.rows(batch, intake.columns)
         some = where(some if only_findings else some.head(rows), opened.number)
-        ends = run_rows(program, plan.layout, some, intake.columns, seen, files)
+        ends = run_late(program, plan.layout, run_early(program, some, intake.columns), seen, files)
         findings = with_cells(ends.findings, opened, program)
         if only_findings:
             lines = findings["line"].unique().sort().head(rows)

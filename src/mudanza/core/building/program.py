@@ -16,7 +16,7 @@ from mudanza.core.language.compiling import Compiler
 from mudanza.core.language.parsing import error_at, parse_condition, parse_flow
 from mudanza.core.language.values import Mint, Stages, Surroundings, Value
 from mudanza.core.layouts.model import Field
-from mudanza.core.layouts.rules import encoding_problems, render, value_problems
+from mudanza.core.layouts.rules import blank_as_rendered, encoding_problems, render, value_problems
 from mudanza.core.move import Move
 from mudanza.core.plans import Plan
 from mudanza.core.problems import Problem
@@ -170,7 +170,7 @@ class _Assembly:
         if field.number is not None and typed.kind is Kind.NUMBER:
             lost = field.number.loses(typed.expr)
             problems.append(Problem("flow.too-exact", field.title, lost, typed.expr.cast(pl.String), field.rule))
-        asked = value_problems(field, text.expr, typed.expr)
+        asked = value_problems(field, text.expr, typed.expr, blank_as_rendered(field, text.expr))
         asked += encoding_problems(field, self.plan.layout.dialect, text.expr)
         if value.failed is not None:
             # what could not be made at all needs no second finding for being blank

@@ -37,19 +37,19 @@ class Ends:
     lines: pl.Series
 
 
-def run_rows(
-    program: Program,
-    layout: Layout,
-    rows: pl.DataFrame,
-    columns: list[str],
-    seen: SeenKeys,
-    files: list[str],
-    extra: list[pl.Expr] | None = None,
-) -> Ends:
-    """Run a program on rows in the intake's shape. `files` are all sources' shown paths, to name places by.
+@dataclass(frozen=True)
+class Early:
+    """A batch after all that needs no identifiers: the rows still standing, and what became of the others."""
 
-    Identifiers for rows that are written are given out in the program's key books, and their keys are remembered in `seen`.
-    """
+    original: pl.DataFrame
+    rows: pl.DataFrame
+    held: list[pl.Series]
+    findings: list[pl.DataFrame]
+    skipped: dict[str, int]
+
+
+def run_early(program: Program, rows: pl.DataFrame, columns: list[str]) -> Early:
+    """Choose rows and make the fields that need no identifier. A pure function of rows in the intake's shape."""
     findings: list[pl.DataFrame] = []
     skipped: dict[str, int] = {}
     blank = rows.select(pl.all_horizontal(pl.col(columns).is_null())).to_series()
@@ -59,41 +59,50 @@ def run_rows(
     rows = rows.with_row_index(_ROW)
     original = rows
     held_rows: list[pl.Series] = []
-
     if program.keep is not None:
         chosen = _staged(rows, program.choose).with_columns(flags(program.choose_problems))
         bad = chosen.select(held(program.choose_problems)).to_series()
         findings.append(_gather(chosen, program.choose_problems))
-        held_rows.append(chosen[_ROW].filter(bad))
         keep = chosen.select(program.keep).to_series()
         left_out = int((~keep & ~bad).sum())
         if left_out:
             skipped["keep"] = left_out
-        if left_out or held_rows[-1].len():
+        if bad.any():
+            held_rows.append(chosen[_ROW].filter(bad))
+        if left_out or bad.any():
             rows = rows.filter(keep & ~bad)
-
-    rows = _staged(rows, program.early).with_columns(flags(program.early_problems))
+    rows = _staged(rows, [*program.early, flags(program.early_problems)])
     bad = rows.select(held(program.early_problems)).to_series()
     findings.append(_gather(rows, program.early_problems))
     if bad.any():
         held_rows.append(rows[_ROW].filter(bad))
         rows = rows.filter(~bad)
+    return Early(original, rows, held_rows, findings, skipped)
 
-    late = _late(program, layout, rows, seen, files)
-    findings.append(late.findings)
-    held_rows.append(late.held)
 
-    found = pl.concat([f for f in findings if f.height] or [pl.DataFrame(schema=SCHEMA)])
-    held_index = pl.concat(held_rows) if held_rows else pl.Series(dtype=pl.UInt32)
-    held_frame = original.filter(pl.col(_ROW).is_in(held_index.implode())) if held_index.len() else original.head(0)
+def run_late(
+    program: Program,
+    layout: Layout,
+    early: Early,
+    seen: SeenKeys,
+    files: list[str],
+    extra: list[pl.Expr] | None = None,
+) -> Ends:
+    """Give identifiers, make what depends on them, and tell repeated keys. Batches come in order.
+
+    Identifiers for rows that are written are given out in the program's key books, and their keys are remembered
+    in `seen`. `files` are all sources' shown paths, to name places by.
+    """
+    late = _late(program, layout, early.rows, seen, files)
+    found = pl.concat([pl.DataFrame(schema=SCHEMA), *early.findings, late.findings])
+    held_index = pl.concat([pl.Series(_ROW, [], dtype=pl.UInt32), *early.held, late.held])
+    held_frame = early.original.filter(pl.col(_ROW).is_in(held_index.implode())) if held_index.len() else early.original.head(0)
     texts = [made.text.expr.alias(made.field.title) for made in program.fields]
     return Ends(
         written=late.rows.select(*texts, *(extra or [])),
-        held=held_frame.drop(_ROW).join(_reasons(found), on=LINE, how="left", maintain_order="left")
-        if held_frame.height
-        else held_frame.drop(_ROW).with_columns(pl.lit(None, dtype=pl.String).alias(WHY)),
+        held=held_frame.drop(_ROW).join(_reasons(found), on=LINE, how="left", maintain_order="left"),
         findings=found,
-        skipped=skipped,
+        skipped=early.skipped,
         merged=late.merged,
         lines=late.rows[LINE],
     )
@@ -145,14 +154,14 @@ def _late(program: Program, layout: Layout, rows: pl.DataFrame, seen: SeenKeys, 
     merged = 0
     start = len(program.early_problems)
     while True:
-        proposed = {name: _proposal(program, book, rows) for name, book in program.books.items()}
+        proposed: dict[str, pl.DataFrame] = {}
         made = rows
-        for mint in program.mints:
-            book = program.books[mint.book]
-            known = pl.concat([book.find(rows[mint.identity]), proposed[mint.book]])
-            known = known.rename({"identity": mint.identity, "key": mint.key})
-            made = made.join(known, on=mint.identity, how="left", maintain_order="left")
-        made = _staged(made, program.late).with_columns(flags(program.late_problems, start))
+        for name, book in program.books.items():
+            found, proposed[name] = _keys_for(program, book, rows)
+            for mint in (m for m in program.mints if m.book == name):
+                known = pl.concat([found, proposed[name]]).rename({"identity": mint.identity, "key": mint.key})
+                made = made.join(known, on=mint.identity, how="left", maintain_order="left")
+        made = _staged(made, [*program.late, flags(program.late_problems, start)])
         bad = made.select(held(program.late_problems, start)).to_series()
         findings.append(_gather(made, program.late_problems, start))
         if bad.any():
@@ -171,18 +180,16 @@ def _late(program: Program, layout: Layout, rows: pl.DataFrame, seen: SeenKeys, 
     for name, proposal in proposed.items():
         program.books[name].give(proposal)
     seen.add(hashed)
-    held_index = pl.concat(held_rows) if held_rows else pl.Series(dtype=pl.UInt32)
+    held_index = pl.concat([pl.Series(_ROW, [], dtype=pl.UInt32), *held_rows])
     return _Late(made, held_index, pl.concat([pl.DataFrame(schema=SCHEMA), *findings]), merged)
 
 
-def _proposal(program: Program, book: KeyBook, rows: pl.DataFrame) -> pl.DataFrame:
-    """New keys for the identities in rows that the book does not know."""
+def _keys_for(program: Program, book: KeyBook, rows: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:
+    """Known and proposed keys for the identities in rows."""
     asked = [rows[mint.identity].rename("identity") for mint in program.mints if mint.book == book.name]
-    if not asked:
-        return book.propose(pl.Series("identity", [], dtype=pl.String))
-    identities = pl.concat(asked).to_frame()
-    unknown = identities.join(book.find(identities["identity"]), on="identity", how="anti", maintain_order="left")
-    return book.propose(unknown["identity"])
+    identities = pl.concat([pl.Series("identity", [], dtype=pl.String), *asked])
+    found = book.find(identities)
+    return found, book.propose(identities, found)
 
 
 def _all_used(program: Program, name: str, proposal: pl.DataFrame, made: pl.DataFrame) -> bool:

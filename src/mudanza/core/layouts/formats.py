@@ -84,8 +84,8 @@ class DateFormat:
         """Text as a date or date-time; null where it is not one in this pattern."""
         fitting = pl.when(text.str.contains(self.lenient if lenient else self.strict)).then(text)
         if self.has_time:
-            return fitting.str.to_datetime(self.parse, strict=False, time_unit="us")
-        return fitting.str.to_date(self.parse, strict=False)
+            return fitting.str.to_datetime(self.parse, strict=False, time_unit="us", cache=False)
+        return fitting.str.to_date(self.parse, strict=False, cache=False)
 
     def render(self, value: pl.Expr) -> pl.Expr:
         """A date or date-time as text."""

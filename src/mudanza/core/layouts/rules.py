@@ -48,6 +48,11 @@ def render(field: Field, value: pl.Expr, kind: Kind) -> pl.Expr:
     return text.fill_null(blank_as) if blank_as is not None else text
 
 
+def blank_as_rendered(field: Field, text: pl.Expr) -> pl.Expr:
+    """Whether a text that `render` made stands for a blank."""
+    return text == field.null[0] if field.null[0] else text.is_null()
+
+
 def kind_problems(field: Field, text: pl.Expr, value: pl.Expr) -> list[Problem]:
     """Cells that are filled and could not be read as the field's kind."""
     if field.kind is Kind.TEXT:
@@ -56,14 +61,13 @@ def kind_problems(field: Field, text: pl.Expr, value: pl.Expr) -> list[Problem]:
     return [Problem("value.kind", field.title, wrong, text, field.rule)]
 
 
-def value_problems(field: Field, text: pl.Expr, value: pl.Expr) -> list[Problem]:
+def value_problems(field: Field, text: pl.Expr, value: pl.Expr, blank: pl.Expr) -> list[Problem]:
     """What the layout asks of a value that could be read: `text` as it stands in the file, `value` typed."""
     problems: list[Problem] = []
 
     def problem(code: str, when: pl.Expr, rule: str) -> None:
         problems.append(Problem(code, field.title, when, text, rule))
 
-    blank = blank_in_file(field, text)
     if field.required and field.default is None:
         problem("value.required", blank, "required")
     if field.kind is Kind.TEXT:

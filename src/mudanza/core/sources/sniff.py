@@ -110,14 +110,14 @@ def _mostly_utf8(odd: bytes) -> bool:
     """Whether multi-byte sequences are well formed far more often than not."""
     text = odd.decode("utf-8", "replace")
     wrong = text.count("\ufffd")
-    right = sum(1 for c in text if ord(c) > 127) - wrong
+    right = len(text) - len(text.encode("ascii", "ignore")) - wrong
     return right > 20 * wrong
 
 
 def _guess_eight_bit(odd: bytes) -> str:
     from charset_normalizer import from_bytes
 
-    matches = list(from_bytes(odd[: 1 << 18], cp_isolation=_EIGHT_BIT))
+    matches = list(from_bytes(odd[: 1 << 15], cp_isolation=_EIGHT_BIT))
     if not matches:
         return "cp1252"
 

@@ -1,6 +1,7 @@
 """Cutting a block of delimited text into records (RFC 4180), exactly, and at the speed of a byte count.
 
-A block whose counts add up is handed on whole. Only a block in which something is wrong is walked record by
+A block whose counts add up is handed on whole: its delimiters are as many as its rows need, and the parser that reads it
+next refuses rows with too many, so none can have too few.  Only a block in which something is wrong is walked record by
 record, so that the damaged ones can be named and the others kept.
 """
 
@@ -18,6 +19,7 @@ from mudanza.core.sources.reading import BrokenRow
 
 #: An open quote may run this many bytes past the end of a block before it counts as never closed.
 LONGEST_RECORD = 4 << 20
+_STRETCH = 1 << 15
 
 Lines = npt.NDArray[np.int64]
 
@@ -62,7 +64,7 @@ def cut_quickly(block: bytes, shape: Shape, at_end: bool) -> Cut | None:
     body = block[:end]
     rows = int(np.count_nonzero(newline[:end]))
     delimiters = int(np.count_nonzero(data[:end] == shape.delimiter[0]))
-    if delimiters != rows * (shape.columns - 1) or _has_blank_line(body):
+    if delimiters != rows * (shape.columns - 1):
         return None
     return Cut(body, rows, np.arange(rows, dtype=np.int64), (), (), end, rows)
 
@@ -71,28 +73,36 @@ def _cut_quoted(
     block: bytes, data: npt.NDArray[np.uint8], newline: npt.NDArray[np.bool_], shape: Shape, at_end: bool
 ) -> Cut | None:
     assert shape.quote is not None
-    quote = data == shape.quote[0]
-    inside = (np.cumsum(quote, dtype=np.uint8) & 1).astype(bool)
+    quotes = np.flatnonzero(data == shape.quote[0])
     line_ends = np.flatnonzero(newline)
-    outer = ~inside[line_ends]
+    outer = np.searchsorted(quotes, line_ends) % 2 == 0
     if not outer.any():
         return None
     end = int(line_ends[outer][-1]) + 1
     if at_end and end != len(block):
         return None
-    places = np.flatnonzero(quote[:end])
-    if not _quotes_stand_well(data, places, shape):
+    quotes = quotes[: np.searchsorted(quotes, end)]
+    if not _quotes_stand_well(data, quotes, shape):
         return None
-    kept = line_ends < end
-    line_ends, outer = line_ends[kept], outer[kept]
+    kept = np.searchsorted(line_ends, end)
+    line_ends, outer = line_ends[:kept], outer[:kept]
     rows = int(np.count_nonzero(outer))
-    delimiters = int(np.count_nonzero((data[:end] == shape.delimiter[0]) & ~inside[:end]))
+    delimiters = int(np.count_nonzero(data[:end] == shape.delimiter[0])) - _within(data, quotes, shape)
     body = block[:end]
-    if delimiters != rows * (shape.columns - 1) or _has_blank_line(body):
+    if delimiters != rows * (shape.columns - 1):
         return None
     lines = np.zeros(rows, dtype=np.int64)
     lines[1:] = np.flatnonzero(outer)[:-1] + 1
     return Cut(body, rows, lines, (), (), end, len(line_ends))
+
+
+def _within(data: npt.NDArray[np.uint8], quotes: npt.NDArray[np.intp], shape: Shape) -> int:
+    """How many delimiters stand between quotes."""
+    starts, lengths = quotes[0::2] + 1, quotes[1::2] - quotes[0::2] - 1
+    total = int(lengths.sum())
+    skipped = np.cumsum(lengths) - lengths
+    inside = data[np.repeat(starts - skipped, lengths) + np.arange(total)]
+    return int(np.count_nonzero(inside == shape.delimiter[0]))
 
 
 def _quotes_stand_well(data: npt.NDArray[np.uint8], places: npt.NDArray[np.intp], shape: Shape) -> bool:
@@ -114,10 +124,6 @@ def _quotes_stand_well(data: npt.NDArray[np.uint8], places: npt.NDArray[np.intp]
     return bool((before[~doubled] != quote).all())
 
 
-def _has_blank_line(body: bytes) -> bool:
-    return b"\n\n" in body or b"\n\r\n" in body or body.startswith((b"\n", b"\r\n"))
-
-
 def _decodes(block: bytes, at_end: bool) -> bool:
     if block.isascii():
         return True
@@ -130,49 +136,92 @@ def _decodes(block: bytes, at_end: bool) -> bool:
 
 def cut_exactly(block: bytes, shape: Shape, at_end: bool) -> Cut:
     """Walk the block record by record; name what is broken, keep what is good."""
-    good, general, partial = _patterns(shape)
-    size = len(block)
-    at, line = 0, 0
-    pieces: list[bytes] = []
-    lines: list[int] = []
-    broken: list[BrokenRow] = []
-    blank: list[int] = []
-    while at < size:
-        match = good.match(block, at)
-        if match is None and not at_end and size - at < LONGEST_RECORD and partial.fullmatch(block, at):
-            break
-        if match is not None and (text := match.group()).strip(b"\r\n") == b"" and shape.columns > 1:
-            match = None
-        if match is not None:
-            end = match.end()
+    walk = _Walk(block, shape, at_end)
+    while walk.at < len(block):
+        clean = _clean_lines(block, walk.at, shape)
+        if clean:
+            walk.take(clean)
+            continue
+        # something is odd in this stretch: record by record to its end, then on with whole stretches
+        stretch = walk.at + _STRETCH
+        while walk.at < min(stretch, len(block)):
+            if not walk.step():
+                return walk.cut()
+    return walk.cut()
+
+
+def _clean_lines(block: bytes, at: int, shape: Shape) -> int:
+    """How many bytes from `at` are plain lines with the right number of values and no quotes; 0 if not the whole stretch."""
+    end = block.rfind(b"\n", at, at + _STRETCH) + 1
+    piece = block[at:end]
+    if not piece or b"\0" in piece or (shape.quote is not None and shape.quote in piece) or not _decodes(piece, True):
+        return 0
+    data = np.frombuffer(piece, np.uint8)
+    line_ends = np.flatnonzero(data == 10)
+    counts = np.diff(np.searchsorted(np.flatnonzero(data == shape.delimiter[0]), line_ends), prepend=0)
+    blank = shape.columns == 1 and (b"\n\n" in piece or piece.startswith(b"\n"))
+    return len(piece) if (counts == shape.columns - 1).all() and not blank else 0
+
+
+class _Walk:
+    """One walk through a block, record by record."""
+
+    def __init__(self, block: bytes, shape: Shape, at_end: bool) -> None:
+        self.block, self.shape, self.at_end = block, shape, at_end
+        self.good, self.general, self.partial = _patterns(shape)
+        self.at, self.line = 0, 0
+        self.pieces: list[bytes] = []
+        self.lines: list[int] = []
+        self.broken: list[BrokenRow] = []
+        self.blank: list[int] = []
+
+    def take(self, size: int) -> None:
+        """Keep so many bytes of plain lines."""
+        piece = self.block[self.at : self.at + size]
+        count = piece.count(b"\n")
+        self.pieces.append(piece)
+        self.lines.extend(range(self.line, self.line + count))
+        self.line, self.at = self.line + count, self.at + size
+
+    def step(self) -> bool:
+        """One record on. False if it may go on in the next block."""
+        block, at, shape = self.block, self.at, self.shape
+        match = self.good.match(block, at)
+        rest = len(block) - at
+        if match is None and not self.at_end and rest < LONGEST_RECORD and self.partial.fullmatch(block, at):
+            return False
+        if match is not None and not (match.group().strip(b"\r\n") == b"" and shape.columns > 1):
+            text = match.group()
             code = _content_problem(text)
             if code is None:
-                pieces.append(text)
-                lines.append(line)
+                self.pieces.append(text)
+                self.lines.append(self.line)
             else:
-                broken.append(_broken(line, code, text, shape))
-            line += text.count(b"\n")
-            at = end
-            continue
-        end = block.find(b"\n", at) + 1 or size
+                self.broken.append(_broken(self.line, code, text, shape))
+            self.line, self.at = self.line + text.count(b"\n"), match.end()
+            return True
+        end = block.find(b"\n", at) + 1 or len(block)
         text = block[at:end]
         if text.strip(b"\r\n") == b"":
-            blank.append(line)
+            self.blank.append(self.line)
         else:
-            whole = general.match(block, at)
-            if whole is not None:
-                code = "read.ragged"
-                # a ragged record over several lines is more likely an unclosed quote on the first
-                if whole.group().count(b"\n") > 1:
-                    code = "read.unclosed-quote"
-            else:
-                code = _quote_problem(text, shape)
-            broken.append(_broken(line, code, text, shape))
-        line += 1
-        at = end
-    return Cut(
-        b"".join(pieces), len(lines), np.array(lines, dtype=np.int64), tuple(broken), tuple(blank), at, line
-    )
+            self.broken.append(_broken(self.line, self._problem(text), text, shape))
+        self.line, self.at = self.line + 1, end
+        return True
+
+    def _problem(self, text: bytes) -> str:
+        whole = self.general.match(self.block, self.at)
+        if whole is None:
+            return _quote_problem(text, self.shape)
+        # a ragged record over several lines is more likely an unclosed quote on the first
+        return "read.ragged" if whole.group().count(b"\n") == 1 else "read.unclosed-quote"
+
+    def cut(self) -> Cut:
+        """What the walk gave so far."""
+        lines = np.array(self.lines, dtype=np.int64)
+        return Cut(
+            b"".join(self.pieces), len(lines), lines, tuple(self.broken), tuple(self.blank), self.at, self.line
+        )
 
 
 def _patterns(shape: Shape) -> tuple[re.Pattern[bytes], re.Pattern[bytes], re.Pattern[bytes]]:

@@ -78,10 +78,18 @@ class Call:
     def attempt(
         self, value: Value, work: Callable[[pl.Expr], pl.Expr], kind: Kind, code: str, rule: str
     ) -> Value:
-        """`work` on the value. Where it gives null for what is not blank, a finding of `code` is made."""
-        before = self.stages.hold(value)
+        """`work` on the value, a text without spaces at its ends.
+
+        Where it gives null for what is not blank, a finding of `code` is made.
+        """
+        plain = value.expr
+        if value.kind is Kind.TEXT:
+            plain = plain.str.strip_chars()
+            plain = pl.when(plain != "").then(plain)
+        before = self.stages.hold(value, plain)
         after = self.stages.hold(before, work(before.expr))
-        wrong = after.expr.is_null() & ~is_blank(before.expr, value.kind)
+        filled = before.expr.is_not_null() if value.kind is Kind.TEXT else ~is_blank(before.expr, value.kind)
+        wrong = after.expr.is_null() & filled
         return self.note(replace(after, kind=kind), wrong, code, rule, plain_text(before.expr, value.kind))
 
     def note(self, value: Value, when: pl.Expr, code: str, rule: str, text: pl.Expr) -> Value:

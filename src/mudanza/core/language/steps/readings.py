@@ -28,7 +28,7 @@ def number(value: Value, call: Call, decimal: str, group: str | None) -> Value:
         raise call.fail("decimal= and group= take one character each, and differ.", 'Write decimal="," group=".".') from None
     rule = f"a number, decimal sign {decimal!r}" + (f", thousands {group!r}" if group else "")
     return call.attempt(
-        value, lambda text: form.read(text.str.strip_chars()), _NUMBER, "flow.not-a-number", rule
+        value, form.read, _NUMBER, "flow.not-a-number", rule
     )
 
 
@@ -71,7 +71,7 @@ def date(value: Value, call: Call, *pattern: str) -> Value:
         raise call.fail("some of the patterns have a time and some have none.", "Use patterns of one kind.")
     return call.attempt(
         value,
-        lambda text: pl.coalesce([form.read(text.str.strip_chars(), lenient=True) for form in forms]),
+        lambda text: pl.coalesce([form.read(text, lenient=True) for form in forms]),
         kinds.pop(),
         "flow.not-a-date",
         "a date as " + " or ".join(pattern),
@@ -90,7 +90,7 @@ def yesno(value: Value, call: Call, yes: str, no: str) -> Value:
         raise call.fail(f"{sorted(both)[0]!r} stands for both yes and no.", "Take it out of one of them.")
 
     def read(text: pl.Expr) -> pl.Expr:
-        word = text.str.strip_chars().str.to_lowercase()
+        word = text.str.to_lowercase()
         return pl.when(word.is_in(true)).then(pl.lit(True)).when(word.is_in(false)).then(pl.lit(False))
 
     return call.attempt(value, read, Kind.YESNO, "flow.not-yes-no", f"yes: {yes}; no: {no}")

