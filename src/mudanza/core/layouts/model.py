@@ -26,6 +26,7 @@ class Field:
     base: str = "string"
     description: str | None = None
     required: bool = False
+    left_out_of_additions: bool = False
     default: str | None = None
     null: tuple[str, ...] = ("",)
     separator: str | None = None

@@ -76,7 +76,8 @@ _DIALECT = {
 }  # fmt: skip
 _REFERENCE = {"columnReference", "reference"}
 _REFERENCED = {"resource", "schemaReference", "columnReference"}
-_OWN = {KEY_IGNORES_CASE}
+LEFT_OUT_OF_ADDITIONS = "urn:mudanza:leftOutOfAdditions"
+_OWN = {KEY_IGNORES_CASE, LEFT_OUT_OF_ADDITIONS}
 
 
 class _Document:
@@ -277,6 +278,7 @@ def _field(document: _Document, node: Any, where: places.Path, inherited: Mappin
         "description": next((str(column[k]) for k in ("dc:description", "schema:description") if k in column), None),
         "required": bool(document.typed(whole, "required", bool, where)),
         "default": document.typed(whole, "default", str, where) or None,
+        "left_out_of_additions": bool(document.typed(column, LEFT_OUT_OF_ADDITIONS, bool, where)),
         "null": null,
         "separator": document.typed(whole, "separator", str, where),
     }

@@ -1,0 +1,1 @@
+"""Records lent out in a workbook for others to correct, and taken back."""
