@@ -1,1 +1,53 @@
+"""Mudanza carries records out of old programs into a new one.
 
+The names below are the Python API; each is loaded when it is first used.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+from mudanza.version import __version__
+
+if TYPE_CHECKING:
+    from mudanza.core.building.build import BuildResult, build
+    from mudanza.core.building.preview import PreviewResult, preview
+    from mudanza.core.checking import CheckResult, check
+    from mudanza.core.errors import MudanzaError
+    from mudanza.core.layouts.model import Layout
+    from mudanza.core.layouts.reading import read_layout
+    from mudanza.core.loans.lend import Loan, lend
+    from mudanza.core.loans.receive import LoanReturn, receive
+    from mudanza.core.move import Move, find_move, read_move
+    from mudanza.core.sources.opening import open_source
+    from mudanza.core.sources.reading import ReadOptions
+    from mudanza.core.survey import SurveyResult, survey
+
+_HOMES = {
+    "building.build": ("BuildResult", "build"),
+    "building.preview": ("PreviewResult", "preview"),
+    "checking": ("CheckResult", "check"),
+    "errors": ("MudanzaError",),
+    "layouts.model": ("Layout",),
+    "layouts.reading": ("read_layout",),
+    "loans.lend": ("Loan", "lend"),
+    "loans.receive": ("LoanReturn", "receive"),
+    "move": ("Move", "find_move", "read_move"),
+    "sources.opening": ("open_source",),
+    "sources.reading": ("ReadOptions",),
+    "survey": ("SurveyResult", "survey"),
+}
+_HOME = {name: home for home, names in _HOMES.items() for name in names}
+
+__all__ = [
+    "BuildResult", "CheckResult", "Layout", "Loan", "LoanReturn", "Move", "MudanzaError", "PreviewResult",
+    "ReadOptions", "SurveyResult", "__version__", "build", "check", "find_move", "lend", "open_source", "preview",
+    "read_layout", "read_move", "receive", "survey",
+]  # fmt: skip
+
+
+def __getattr__(name: str) -> Any:
+    if name in _HOME:
+        return getattr(import_module(f"mudanza.core.{_HOME[name]}"), name)
+    raise AttributeError(f"module 'mudanza' has no attribute {name!r}")

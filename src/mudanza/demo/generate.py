@@ -175,3 +175,16 @@ def _mail(first: str, last: str, number: int) -> str:
         return "".join(c for c in letters if c.isalpha())
 
     return f"{plain(first)}.{plain(last)}{number}@example.org"
+
+
+def write_colleague(path: Path) -> None:
+    """An import file that a colleague made by hand, with the mistakes that hands make."""
+    lines = [
+        "Owner code,Name,Street,Post code,Town,Phone,E-mail,Client since,Last visit,Balance,Branch,Standing,Sends letters",
+        "OW-000901,Irene Falcão,Rua do Sol 1,4710-001,Braga,912000001,irene@example.org,2021-05-03,,0.00,NOR,clear,Y",
+        "OW-000902,,Rua do Sol 2,4710-002,Braga,912000002,,2021-05-04,,0.00,NOR,clear,Y",
+        'OW-000903,"Abel Lima\n(son)",Rua do Sol 3,4710-003,Braga,912000003,,04/05/2021,,12.5,NOR,Clear,Y',
+        "OW-000901,Otília Reis,Rua do Sol 4,4710-04,Braga,+351912000004,,2021-05-06,,-3.00,HAR,clear,J",
+        "OW-000905,Ivo Matos,Rua do Sol 5, lado B,4710-005,Braga,912000005,,2021-05-07,,0.00,HAR,clear,N",
+    ]
+    path.write_text("\n".join(lines) + "\n", encoding="utf-8", newline="")

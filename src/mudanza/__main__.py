@@ -1,0 +1,5 @@
+"""`python -m mudanza`."""
+
+from mudanza.cli.main import main
+
+main()

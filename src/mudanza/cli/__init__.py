@@ -1,0 +1,1 @@
+"""The command line: words and exit codes around the core."""

@@ -1,0 +1,82 @@
+"""`mudanza build`."""
+
+from __future__ import annotations
+
+from datetime import date
+
+import click
+
+from mudanza.cli import look
+from mudanza.cli.options import here, json_option, run_options, wait_option
+
+
+@click.command("build")
+@click.argument("lists", nargs=-1, required=True)
+@click.option("--rehearse", is_flag=True, help="Do everything and write nothing, not even identifiers.")
+@run_options
+@wait_option
+@json_option
+@click.pass_context
+def command(
+    ctx: click.Context,
+    lists: tuple[str, ...],
+    rehearse: bool,
+    as_of: date | None,
+    parameters: dict[str, str],
+    wait: float,
+    as_json: bool,
+) -> None:
+    """Write the import files of LISTS, in the order given.
+
+    Every row that is read ends as skipped, merged, held back or written, and the balance is checked. Beside
+    out/LIST.csv stand the rows held back, all findings, and the file's metadata.
+
+    \b
+    Examples:
+      mudanza build owners --rehearse
+      mudanza build owners --as-of 2026-10-31
+      mudanza build owners animals --json
+    """
+    from mudanza.core.building.build import build, build_document
+
+    move = here(wait)
+    with look.progress("building", as_json) as progress:
+        result = build(move, lists, rehearse=rehearse, as_of=as_of, parameters=parameters, progress=progress)
+    if as_json:
+        look.document(build_document(result))
+    else:
+        for one in result.lists:
+            _show(one, result.run)
+    ctx.exit(0 if all(one.clean for one in result.lists) else 1)
+
+
+def _show(one, run: int | None) -> None:  # type: ignore[no-untyped-def]
+    from mudanza.core.building.build import Balance, ListResult
+
+    assert isinstance(one, ListResult)
+    look.heading(one.list, f"run {run}" if run is not None else "rehearsal: nothing is written")
+    names = list(one.by_source)
+    several = len(names) > 1
+    sides: list[Balance] = [*one.by_source.values(), one.balance] if several else [one.balance]
+    heads = ["", *(names if several else []), "total" if several else "rows", ""]
+    rules = ", ".join(f"{look.count(n)} {rule}" for rule, n in one.balance.skipped.items())
+    held = f"see out/{one.list}.held-back.csv" if one.balance.held_back and run is not None else ""
+    rows = [
+        ["read", *(look.count(b.read) for b in sides), ""],
+        ["skipped", *(look.count(b.skipped_total) for b in sides), f"by rule: {rules}" if rules else ""],
+        ["merged", *(look.count(b.merged) for b in sides), "same record twice" if one.balance.merged else ""],
+        ["held back", *(look.count(b.held_back) for b in sides), held],
+        ["written", *(look.count(b.written) for b in sides), ""],
+    ]
+    look.columns(rows, heads=heads, right=range(1, len(sides) + 1))
+    total = one.balance
+    parts = [total.skipped_total, total.merged, total.held_back, total.written]
+    look.say(f"  balance  {look.count(total.read)} = {' + '.join(look.count(p) for p in parts)}", style="dim")
+    for book, given in one.keys_given.items():
+        word = "would be given out" if run is None else "given out"
+        look.say(f"  {look.plural(given, 'new identifier')} {word} in key book {book}", style="dim")
+    look.groups(one.findings)
+    if run is not None:
+        look.say()
+        look.heading("files")
+        look.columns([[f.path, look.size(f.size), f"sha256 {f.sha256[:12]}…"] for f in one.files], right=(1,))

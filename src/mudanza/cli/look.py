@@ -1,0 +1,186 @@
+"""How things look, in one place: quiet, aligned, one accent colour, readable at 80 columns and without colour."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+import click
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+from rich.table import Table
+from rich.text import Text
+
+from mudanza.core.errors import MudanzaError, OutsideError, Place
+from mudanza.core.findings import Finding, Group, Severity
+
+ACCENT = "cyan"
+_PLAIN_WIDTH = 100
+
+out = Console(highlight=False, soft_wrap=False, width=None if sys.stdout.isatty() else _PLAIN_WIDTH)
+err = Console(stderr=True, highlight=False, width=None if sys.stderr.isatty() else _PLAIN_WIDTH)
+
+
+def say(text: str = "", *, style: str | None = None) -> None:
+    """A line for the reader."""
+    out.print(Text(text, style=style or ""))
+
+
+def heading(text: str, note: str = "") -> None:
+    """A heading with a quiet note behind it."""
+    out.print(Text.assemble((text, f"bold {ACCENT}"), ("  " + note if note else "", "dim")))
+
+
+def columns(
+    rows: Sequence[Sequence[str | Text]],
+    *,
+    heads: Sequence[str] | None = None,
+    right: Sequence[int] = (),
+    fold: Sequence[int] = (),
+    indent: int = 2,
+) -> None:
+    """Rows in aligned columns. `right` are those with numbers, `fold` those that may break over lines."""
+    if not rows:
+        return
+    table = Table(box=None, pad_edge=False, show_header=heads is not None, header_style="dim", padding=(0, 2, 0, 0))
+    for i in range(len(rows[0])):
+        table.add_column(
+            heads[i] if heads else "",
+            justify="right" if i in right else "left",
+            no_wrap=i not in fold,
+            overflow="fold" if i in fold else "ellipsis",
+        )
+    for row in rows:
+        table.add_row(*(cell if isinstance(cell, Text) else Text(cell) for cell in row))
+    from rich.padding import Padding
+
+    out.print(Padding(table, (0, 0, 0, indent)))
+
+
+def document(value: Any) -> None:
+    """One JSON document on standard output."""
+    click.echo(json.dumps(value, indent=2, ensure_ascii=False, default=str))
+
+
+def count(number: int) -> str:
+    return f"{number:,}"
+
+
+def size(number: int) -> str:
+    """Bytes in words."""
+    value = float(number)
+    for unit in ("B", "kB", "MB"):
+        if value < 1000:
+            return f"{value:.0f} {unit}" if unit == "B" else f"{value:.1f} {unit}"
+        value /= 1000
+    return f"{value:.1f} GB"
+
+
+def plural(number: int, one: str, many: str | None = None) -> str:
+    return f"{count(number)} {one if number == 1 else many or one + 's'}"
+
+
+def shorten(text: str | None, most: int = 44) -> str:
+    """A value as it is shown: on one line, in quotes, cut if long."""
+    if text is None:
+        return "(blank)"
+    plain = text.replace("\r", "").replace("\n", "⏎")
+    return f'"{plain}"' if len(plain) <= most else f'"{plain[: most - 1]}…"'
+
+
+def standing(finding: Finding) -> str:
+    """Where a finding stands: file name and line or cell."""
+    name = (finding.file or "").rsplit("/", 1)[-1]
+    if finding.cell:
+        return f"{name} {finding.cell}"
+    return f"{name} line {finding.line}" if finding.line else name
+
+
+def groups(found: Sequence[Group]) -> None:
+    """Findings grouped by code and field, each with a count and one example."""
+    rows: list[list[str | Text]] = []
+    for group in found:
+        example = group.example
+        parts = [] if example.value is None and not example.rule else [shorten(example.value, 36)]
+        if example.rule:
+            parts.append(f"must be {example.rule}" if group.code.startswith("value.") else example.rule)
+        words = "; ".join(parts)
+        detail = Text(f"{standing(example)}: {words}" if words else standing(example), style="dim")
+        weight = "bold" if group.severity is Severity.STOP else ""
+        rows.append([Text(str(group.severity), style=weight), count(group.count), group.code, group.column or "", detail])
+    if rows:
+        say()
+        heading("findings", "one example of each; `mudanza explain CODE` tells more")
+        columns(rows, heads=["", "count", "code", "field", "for example"], right=(1,), fold=(4,))
+
+
+@contextmanager
+def progress(what: str, quiet: bool) -> Iterator[Callable[[int], None] | None]:
+    """A count of rows on standard error, on a terminal, for work over a second."""
+    if quiet or not sys.stderr.isatty():
+        yield None
+        return
+    import time
+
+    begun = time.monotonic()
+    bar = Progress(
+        TextColumn(what), BarColumn(bar_width=20, pulse_style=ACCENT), TextColumn("{task.completed:,.0f} rows"),
+        TimeElapsedColumn(), console=err, transient=True,
+    )  # fmt: skip
+    task = bar.add_task(what, total=None)
+    started = False
+
+    def step(rows: int) -> None:
+        nonlocal started
+        if not started and time.monotonic() - begun > 1:
+            bar.start()
+            started = True
+        bar.update(task, completed=rows)
+
+    try:
+        yield step
+    finally:
+        if started:
+            bar.stop()
+
+
+def show_error(error: Exception, wants_json: bool) -> int:
+    """Say what is wrong, where, why and what next; gives the exit status."""
+    if isinstance(error, OSError) and not isinstance(error, MudanzaError):
+        error = OutsideError(f"{error.strerror or error}.", place=Place(str(error.filename or "")), hint="Mend it and run again.")
+    if not isinstance(error, MudanzaError):
+        err.print(Text.assemble(("fault: ", "bold"), f"{type(error).__name__}: {error}"))
+        err.print(Text("  This is a fault of Mudanza, not yours. Run it again with --debug and report what it shows."))
+        if wants_json:
+            document({"error": {"what": f"{type(error).__name__}: {error}", "fault": True}})
+        return 3
+    err.print(Text.assemble(("error: ", "bold"), error.what))
+    place = error.place
+    if place is not None and str(place):
+        err.print(Text(f"  {place}", style=ACCENT))
+    if place is not None and place.text is not None:
+        number = str(place.line or "")
+        shown, start, end = _window(place)
+        err.print(Text(f"  {number} | {shown}"), soft_wrap=True)
+        err.print(Text(f"  {' ' * len(number)} | {' ' * start}{'^' * max(1, end - start)}", style=f"bold {ACCENT}"), soft_wrap=True)
+    if error.hint:
+        err.print(Text(f"  {error.hint}"))
+    if wants_json:
+        where = {k: v for k, v in vars(place).items() if v not in (None, 0)} if place else None
+        document({"error": {"what": error.what, "place": where, "hint": error.hint, "status": error.status}})
+    return error.status
+
+
+def _window(place: Place) -> tuple[str, int, int]:
+    """The part of a long line around its caret."""
+    text = (place.text or "").replace("\t", " ")
+    start, end = place.start, min(place.end, len(text.rstrip()) + 1)
+    width = max(40, err.width - 12)
+    if len(text) <= width:
+        return text, start, end
+    left = max(0, min(start - width // 3, len(text) - width))
+    cut = text[left : left + width]
+    return ("…" + cut[1:] if left else cut), start - left, min(end - left, width)

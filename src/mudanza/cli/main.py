@@ -1,0 +1,115 @@
+"""The entry point. Starting is fast: a command's module is loaded when the command is called."""
+
+from __future__ import annotations
+
+import importlib
+import os
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from mudanza.version import __version__
+
+#: command → what it does, in the order people work. The module of the same name in this package has it.
+COMMANDS = {
+    "init": "Start a move folder with commented, valid files.",
+    "survey": "Look at an old export: is it whole, what is in each column.",
+    "layout": "Show the target's import layout.",
+    "preview": "Show the first rows as they would be written.",
+    "build": "Write a list's import file, with the balance of all rows.",
+    "check": "Validate any file against a layout.",
+    "lend": "Lend records out in a workbook for others to correct.",
+    "receive": "Take a workbook back: every change, and the import files of it.",
+    "ledger": "Show runs, identifiers given out, and loans.",
+    "explain": "Explain a finding or a step of the language.",
+    "demo": "Create the example of two clinics and walk through it.",
+}
+
+EPILOG = """\b
+Exit status: 0 done and clean; 1 done, but rows were held back or findings say stop;
+2 the command, a plan or a layout is wrong; 3 something outside failed."""
+
+
+class _Commands(click.Group):
+    def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
+        if cmd_name not in COMMANDS:
+            return None
+        command: click.Command = importlib.import_module(f"mudanza.cli.{cmd_name}").command
+        return command
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
+        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
+            from mudanza.core.errors import nearest
+
+            near = nearest(args[0], list(COMMANDS))
+            hint = f" Did you mean {near!r}?" if near else " `mudanza --help` lists the commands."
+            raise click.UsageError(f"There is no command {args[0]!r}.{hint}", ctx)
+        return super().resolve_command(ctx, args)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
+        with formatter.section("Commands, in the order of the work"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+@click.group(
+    cls=_Commands,
+    epilog=EPILOG,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
+@click.version_option(__version__, message="%(prog)s %(version)s")
+@click.option("-C", "folder", metavar="DIR", type=click.Path(path_type=Path), help="Work as if started in DIR.")
+@click.option("--debug", is_flag=True, help="Show the whole trace of an error.")
+@click.pass_context
+def cli(ctx: click.Context, folder: Path | None, debug: bool) -> None:
+    """Carry an organisation's records out of old programs into a new one.
+
+    A move is a folder with a mudanza.toml: plans say how old exports become the files that the new system imports,
+    layouts what it takes. Start with `mudanza demo`, or with `mudanza init FOLDER`.
+    """
+    ctx.obj = {"debug": debug}
+    if folder is not None:
+        try:
+            os.chdir(folder)
+        except OSError as error:
+            raise click.UsageError(f"-C {folder}: {error.strerror}.") from error
+
+
+def main() -> None:
+    """Run the command line and exit with its status."""
+    debug = "--debug" in sys.argv
+    wants_json = "--json" in sys.argv
+    try:
+        status = cli.main(prog_name="mudanza", standalone_mode=False)
+        sys.stdout.flush()
+        sys.exit(status if isinstance(status, int) else 0)
+    except click.exceptions.Exit as stop:
+        sys.exit(stop.exit_code)
+    except click.Abort:
+        click.echo("interrupted; nothing was changed.", err=True)
+        sys.exit(130)
+    except click.ClickException as error:
+        error.show()
+        if wants_json:
+            click.echo('{"error": {"what": %s}}' % _quoted(error.format_message()))
+        sys.exit(error.exit_code)
+    except BrokenPipeError:
+        # the reader of our output went away, as `| head` does
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(0)
+    except Exception as error:
+        if debug:
+            raise
+        from mudanza.cli.look import show_error
+
+        sys.exit(show_error(error, wants_json))
+
+
+def _quoted(text: str) -> str:
+    import json
+
+    return json.dumps(text, ensure_ascii=False)

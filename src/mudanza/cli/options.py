@@ -1,0 +1,73 @@
+"""Options that several commands share."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from datetime import date, datetime
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from mudanza.core.move import Move, find_move
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document, and nothing else.")
+wait_option = click.option(
+    "--wait", default=30.0, show_default=True, metavar="SECONDS", help="How long to wait for another run to finish."
+)
+
+
+def _day(ctx: click.Context, param: click.Parameter, value: str | None) -> date | None:  # noqa: ARG001
+    if value is None:
+        return None
+    try:
+        return date.fromisoformat(value)
+    except ValueError:
+        raise click.BadParameter(f"{value!r} is no date; write it as 2026-01-31.") from None
+
+
+def _pairs(ctx: click.Context, param: click.Parameter, value: tuple[str, ...]) -> dict[str, str]:  # noqa: ARG001
+    pairs = {}
+    for item in value:
+        name, sign, text = item.partition("=")
+        if not sign or not name:
+            raise click.BadParameter(f"{item!r} is not written NAME=VALUE.")
+        pairs[name] = text
+    return pairs
+
+
+def run_options(command: F) -> F:
+    """--as-of and --set, for commands that run flows."""
+    command = click.option(
+        "--as-of", callback=_day, metavar="DAY", help="The day that `within N days` counts from (today)."
+    )(command)
+    return click.option(
+        "--set", "parameters", multiple=True, callback=_pairs, metavar="NAME=VALUE", help="A value for :NAME in flows."
+    )(command)
+
+
+def here(wait: float = 30) -> Move:
+    """The move that the command was started in."""
+    return dataclasses.replace(find_move(Path.cwd()), wait=wait)
+
+
+def here_or_none() -> Move | None:
+    """The move that the command was started in, if any."""
+    from mudanza.core.errors import MoveError
+    from mudanza.core.move import SETTINGS
+
+    folder = Path.cwd()
+    if not any((f / SETTINGS).is_file() for f in (folder, *folder.parents)):
+        return None
+    try:
+        return here()
+    except MoveError:
+        raise
+
+
+def short_time(moment: str) -> str:
+    """A moment of the ledger for people."""
+    return datetime.fromisoformat(moment).strftime("%Y-%m-%d %H:%M")

@@ -1,0 +1,102 @@
+"""`mudanza receive`."""
+
+from __future__ import annotations
+
+import dataclasses
+from pathlib import Path
+
+import click
+
+from mudanza.cli import look
+from mudanza.cli.options import here, json_option, short_time, wait_option
+
+_SHOWN = 40
+
+
+@click.command("receive")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--accept", is_flag=True, help="Write the change set as import files.")
+@click.option("--missing", type=click.Choice(["keep", "remove"]), help="What rows mean that did not come back.")
+@click.option("--whole-rows", is_flag=True, help="Write all columns of changed rows, not only key and changed ones.")
+@click.option("--loan", metavar="ID", help="The loan, if the workbook has lost its slip.")
+@wait_option
+@json_option
+@click.pass_context
+def command(
+    ctx: click.Context, file: Path, accept: bool, missing: str | None, whole_rows: bool, loan: str | None, wait: float, as_json: bool
+) -> None:
+    """Take a lent workbook back: see every change, and with --accept write it as import files.
+
+    changes.csv, additions.csv and removals.csv hold only what changed; the undo files would put the old
+    values back. Rows that break the layout's rules, and records changed elsewhere meanwhile, are left out and told.
+
+    \b
+    Examples:
+      mudanza receive loans/owners-2.xlsx
+      mudanza receive back-from-maria.xlsx --accept
+      mudanza receive back.xlsx --missing keep --accept
+    """
+    from mudanza.core.loans.receive import receive
+
+    result = receive(here(wait), file, loan=loan, accept=accept, missing=missing, whole_rows=whole_rows)
+    if as_json:
+        titles = [c for c in result.additions.columns if not c.startswith(("\x1f", "#"))]
+        look.document(
+            {
+                "loan": result.loan,
+                "rows": result.rows,
+                "changes": result.changes.to_dicts(),
+                "additions": result.additions.select(titles).to_dicts(),
+                "removals": result.removals.select([c for c in result.removals.columns if not c.startswith(("\x1f", "#"))]).to_dicts(),
+                "conflicts": [dataclasses.asdict(c) for c in result.conflicts],
+                "held_back": result.held,
+                "blocked": result.blocked,
+                "files": [f.as_dict() for f in result.files],
+                "findings": result.findings.to_dicts(),
+            }
+        )
+    else:
+        _show(result, accept)
+    ctx.exit(0 if result.clean and result.blocked is None else 1)
+
+
+def _show(result, accept: bool) -> None:  # type: ignore[no-untyped-def]
+    look.heading(f"loan {result.loan}", f"lent {short_time(result.lent)}; {look.plural(result.rows, 'row')} came back")
+    look.columns(
+        [
+            ["changed", look.plural(result.changes["key"].n_unique(), "row"), look.plural(result.changes.height, "cell")],
+            ["added", look.plural(result.additions.height, "row"), ""],
+            ["removed", look.plural(result.removals.height, "row"), ""],
+            ["held back", look.plural(result.held, "row"), "see the findings" if result.held else ""],
+            ["conflicts", look.plural(len(result.conflicts), "cell"), "changed here and elsewhere" if result.conflicts else ""],
+        ],
+        right=(1,),
+    )
+    if result.changes.height:
+        look.say()
+        look.heading("changes", f"the first {_SHOWN}" if result.changes.height > _SHOWN else "")
+        rows = result.changes.head(_SHOWN).select("key", "field", "before", "after").rows()
+        look.columns(
+            [[k, f, look.shorten(b, 30), "->", look.Text(look.shorten(a, 30), style="bold")] for k, f, b, a in rows],
+            heads=["key", "field", "before", "", "after"],
+            fold=(2, 4),
+        )
+    if result.conflicts:
+        look.say()
+        look.heading("conflicts")
+        look.columns(
+            [[c.key, c.field, look.shorten(c.before, 20), look.shorten(c.after, 20), look.shorten(c.now, 20), c.by] for c in result.conflicts],
+            heads=["key", "field", "lent as", "came back as", "is now", "by"],
+            fold=(2, 3, 4, 5),
+        )
+    look.groups(result.groups)
+    look.say()
+    if result.blocked is not None:
+        look.say(f"Nothing can be accepted: {result.blocked}.", style="bold")
+    elif result.files:
+        look.heading("files")
+        look.columns([[f.path, look.size(f.size)] for f in result.files], right=(1,))
+    elif accept:
+        look.say("Accepted: there was nothing to write.")
+    else:
+        look.say("Nothing is written yet; --accept writes the import files.", style="dim")

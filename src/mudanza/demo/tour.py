@@ -1,0 +1,106 @@
+"""The tour: the whole journey with the real commands, each printed before its output."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+
+@dataclass(frozen=True)
+class Stop:
+    """One stop of the tour: what it shows, what is done by hand before, the command, and its exit status."""
+
+    words: str
+    command: str = ""
+    by_hand: Callable[[Path], None] | None = None
+    status: int = 0
+
+
+def _correct(folder: Path) -> None:
+    """What a colleague at the front desk does with the lent workbook: save it under another name, corrected."""
+    from openpyxl import load_workbook
+
+    book = load_workbook(next((folder / "loans").glob("owners-*.xlsx")))
+    sheet = book["owners"]
+    phone = next(c.column for c in sheet[1] if c.value == "Phone")
+    mail = next(c.column for c in sheet[1] if c.value == "E-mail")
+    sheet.cell(2, phone).value = "912345678"
+    sheet.cell(3, phone).value = "91234"
+    sheet.cell(4, mail).value = "new.address@example.org"
+    sheet.cell(5, sheet.max_column).value = "remove"
+    book.save(folder / "back from the front desk.xlsx")
+
+
+def _misspell(folder: Path) -> None:
+    _edit(folder / "plans/owners.toml", "{Town} -> trim", "{Twon} -> trim")
+
+
+def _mend(folder: Path) -> None:
+    _edit(folder / "plans/owners.toml", "{Twon} -> trim", "{Town} -> trim")
+    with (folder / "crosswalks/standings.csv").open("a", encoding="utf-8") as file:
+        file.write("V,sleeping,north,moved away; asked at the front desk\n")
+
+
+def _edit(path: Path, old: str, new: str) -> None:
+    path.write_text(path.read_text("utf-8").replace(old, new), encoding="utf-8")
+
+
+TOUR = [
+    Stop(
+        "Two clinics merge. First look at what the old programs gave: is it whole, what is in each column?",
+        "survey incoming/north/clients.csv",
+        status=1,
+    ),
+    Stop("Harbour's is a workbook with a notice in front and a title above the heading.", "survey incoming/harbour/people.xlsx"),
+    Stop("What does the new system take?", "layout show owners"),
+    Stop("plans/owners.toml says how the one becomes the other. The first row of each clinic:", "preview owners -n 1"),
+    Stop("Everything is tried before anything is written.", "build owners --rehearse", status=1),
+    Stop("Now in earnest. Rows that cannot be right are held back, with the reason, and the balance must hold.", "build owners", status=1),
+    Stop("A file made by us must pass its own check:", "check out/owners.csv --layout owners"),
+    Stop("A file made by a colleague, by hand:", "check incoming/from-a-colleague.csv --layout owners", status=1),
+    Stop("What does a finding mean?", "explain flow.not-in-crosswalk"),
+    Stop("A slip of the hand in the plan ({Twon} for {Town}) is caught before any row is read:", "build owners", _misspell, 2),
+    Stop(
+        "Mended; and the status V is added to crosswalks/standings.csv. The owner held back for it is written now, "
+        "and everybody else keeps the identifier of the first run:",
+        "build owners",
+        _mend,
+        1,
+    ),
+    Stop("The front desk is to correct Braga's telephone numbers, in a workbook.", "lend owners --columns full_name,phone,email --where '{Town} = \"Braga\"'"),
+    Stop(
+        "It comes back under another name: one number corrected, one too short, one address changed, one record marked for removal.",
+        "receive 'back from the front desk.xlsx'",
+        _correct,
+        1,
+    ),
+    Stop("What is right is accepted, as import files of exactly what changed (and as the way back).", "receive 'back from the front desk.xlsx' --accept", status=1),
+    Stop("And this is what was done, with the digests of all that was read and written.", "ledger"),
+]  # fmt: skip
+
+
+def walk(folder: Path) -> int:
+    """Walk through the tour in a demo move. Gives 0 if every command ended as it should."""
+    environment = {**os.environ, "PYTHONIOENCODING": "utf-8", "COLUMNS": os.environ.get("COLUMNS", "100")}
+    wrong = 0
+    for number, stop in enumerate(TOUR, start=1):
+        _print(f"\n# {number}. {stop.words}")
+        if stop.by_hand is not None:
+            stop.by_hand(folder)
+        _print(f"$ mudanza {stop.command}\n")
+        ended = subprocess.run([sys.executable, "-m", "mudanza", *shlex.split(stop.command)], cwd=folder, env=environment, check=False)
+        if ended.returncode != stop.status:
+            wrong += 1
+            _print(f"(this ended with status {ended.returncode}, and {stop.status} was expected)")
+    _print(f"\n# That was the tour. The move is in {folder}: change plans/owners.toml, and build again.")
+    return 1 if wrong else 0
+
+
+def _print(text: str) -> None:
+    sys.stdout.write(text + "\n")
+    sys.stdout.flush()
