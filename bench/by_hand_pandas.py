@@ -26,7 +26,9 @@ def main(source: str, target: str) -> None:
     made["E-mail"] = rows["E-mail"].str.strip().str.lower()
     since = pd.to_datetime(rows["Since"], format="%d/%m/%Y", errors="coerce")
     made["Client since"] = since.dt.strftime("%Y-%m-%d")
-    seen = pd.to_datetime(rows["Last seen"].where(rows["Last seen"] != "00/00/0000"), format="%d/%m/%Y", errors="coerce")
+    seen = pd.to_datetime(
+        rows["Last seen"].where(rows["Last seen"] != "00/00/0000"), format="%d/%m/%Y", errors="coerce"
+    )
     made["Last visit"] = seen.dt.strftime("%Y-%m-%d")
     balance = rows["Balance"].str.replace(".", "", regex=False).str.replace(",", ".", regex=False)
     number = pd.to_numeric(balance, errors="coerce")

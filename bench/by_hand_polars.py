@@ -17,9 +17,11 @@ def main(source: str, target: str) -> None:
     name = squeeze(c("First name").fill_null("") + " " + c("Surname").fill_null("")).str.to_titlecase()
     street = squeeze(pl.concat_str("Address 1", "Address 2", separator=", ", ignore_nulls=True))
     at_word = street.str.head(41).str.replace(r"\s+\S*$", "")
-    street = pl.when(street.str.len_chars() > 40).then(
-        pl.when(at_word.str.len_chars() <= 40).then(at_word).otherwise(street.str.head(40)).str.strip_chars_end()
-    ).otherwise(street)
+    street = (
+        pl.when(street.str.len_chars() > 40)
+        .then(pl.when(at_word.str.len_chars() <= 40).then(at_word).otherwise(street.str.head(40)).str.strip_chars_end())
+        .otherwise(street)
+    )
     phone = pl.when(~c("Phone").str.strip_chars().is_in(["n/a", "-"])).then(c("Phone"))
     seen = pl.when(c("Last seen") != "00/00/0000").then(c("Last seen"))
     balance = c("Balance").str.replace_all(".", "", literal=True).str.replace(",", ".", literal=True)

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from datetime import date
+from typing import TYPE_CHECKING
 
 import click
 
 from mudanza.cli import look
 from mudanza.cli.options import here, json_option, run_options, wait_option
+
+if TYPE_CHECKING:
+    from mudanza.core.building.build import Balance, ListResult
 
 
 @click.command("build")
@@ -50,17 +54,14 @@ def command(
     ctx.exit(0 if all(one.clean for one in result.lists) else 1)
 
 
-def _show(one, run: int | None) -> None:  # type: ignore[no-untyped-def]
-    from mudanza.core.building.build import Balance, ListResult
-
-    assert isinstance(one, ListResult)
-    look.heading(one.list, f"run {run}" if run is not None else "rehearsal: nothing is written")
+def _show(one: ListResult, run: int | None) -> None:
+    look.heading(one.name, f"run {run}" if run is not None else "rehearsal: nothing is written")
     names = list(one.by_source)
     several = len(names) > 1
     sides: list[Balance] = [*one.by_source.values(), one.balance] if several else [one.balance]
     heads = ["", *(names if several else []), "total" if several else "rows", ""]
     rules = ", ".join(f"{look.count(n)} {rule}" for rule, n in one.balance.skipped.items())
-    held = f"see out/{one.list}.held-back.csv" if one.balance.held_back and run is not None else ""
+    held = f"see out/{one.name}.held-back.csv" if one.balance.held_back and run is not None else ""
     rows = [
         ["read", *(look.count(b.read) for b in sides), ""],
         ["skipped", *(look.count(b.skipped_total) for b in sides), f"by rule: {rules}" if rules else ""],

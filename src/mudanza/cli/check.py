@@ -3,22 +3,46 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from mudanza.cli import look
 from mudanza.cli.options import here_or_none, json_option
 
+if TYPE_CHECKING:
+    from mudanza.core.checking import CheckResult
+    from mudanza.core.findings import Finding
+    from mudanza.core.layouts.model import Layout
+
 _SHOWN = 20
 
 
 @click.command("check")
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--layout", "layout_name", required=True, metavar="FILE|NAME", help="The layout: a file, or a name in layouts/.")
-@click.option("--with", "others", multiple=True, type=click.Path(path_type=Path), metavar="FILE", help="A file that references point into.")
+@click.option(
+    "--layout",
+    "layout_name",
+    required=True,
+    metavar="FILE|NAME",
+    help="The layout: a file, or a name in layouts/.",
+)
+@click.option(
+    "--with",
+    "others",
+    multiple=True,
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="A file that references point into.",
+)
 @click.option("--sheet", metavar="NAME", help="The sheet of a workbook.")
-@click.option("--findings", "findings_file", type=click.Path(path_type=Path), metavar="FILE", help="Write all findings to a CSV file.")
+@click.option(
+    "--findings",
+    "findings_file",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Write all findings to a CSV file.",
+)
 @click.option("--limit", type=click.IntRange(1), metavar="N", help="List only the first N findings; all are counted.")
 @json_option
 @click.pass_context
@@ -50,7 +74,14 @@ def command(
     layout = find_layout(layout_name)
     with look.progress("checking", as_json) as progress:
         result = check(
-            file, layout, shown=str(file), layout_shown=layout_name, others=others, sheet=sheet, limit=limit, progress=progress
+            file,
+            layout,
+            shown=str(file),
+            layout_shown=layout_name,
+            others=others,
+            sheet=sheet,
+            limit=limit,
+            progress=progress,
         )
     if findings_file is not None:
         with Outputs("check") as outputs:
@@ -69,7 +100,7 @@ def command(
     ctx.exit(0 if result.clean else 1)
 
 
-def find_layout(name: str):  # type: ignore[no-untyped-def]
+def find_layout(name: str) -> Layout:
     """A layout by its file or by its name in the move."""
     from mudanza.core.layouts.reading import read_layout
 
@@ -82,8 +113,8 @@ def find_layout(name: str):  # type: ignore[no-untyped-def]
     return read_layout(move.layout_path(name))
 
 
-def _show(result, findings_file: Path | None) -> None:  # type: ignore[no-untyped-def]
-    from mudanza.core.findings import SCHEMA, Finding
+def _show(result: CheckResult, findings_file: Path | None) -> None:
+    from mudanza.core.findings import Finding
 
     look.heading(result.file, f"against {result.layout}, {look.plural(result.rows, 'row')}")
     if not result.groups:
@@ -91,17 +122,18 @@ def _show(result, findings_file: Path | None) -> None:  # type: ignore[no-untype
         return
     look.groups(result.groups)
     look.say()
-    shown = [Finding(**{k: v for k, v in row.items() if k != "severity"}) for row in result.findings.head(_SHOWN).to_dicts()]
-    assert list(SCHEMA)
+    shown = [
+        Finding(**{k: v for k, v in row.items() if k != "severity"}) for row in result.findings.head(_SHOWN).to_dicts()
+    ]
     word = f"the first {_SHOWN} of {look.count(result.total)}" if result.total > _SHOWN else "all of them"
     look.heading("in the file", word)
     rows = [[_where(f), f.column or "", look.shorten(f.value, 30), f.rule or "", f.code] for f in shown]
-    look.columns(rows, heads=["line", "column", "value", "must be", "code"], fold=(2, 3))
+    look.columns(rows, heads=["line", "column", "value", "asked", "code"], fold=(2, 3))
     if result.total > _SHOWN and findings_file is None:
         look.say("  --findings FILE writes all of them.", style="dim")
     if findings_file is not None:
         look.say(f"  written to {findings_file}", style="dim")
 
 
-def _where(finding) -> str:  # type: ignore[no-untyped-def]
+def _where(finding: Finding) -> str:
     return finding.cell or (str(finding.line) if finding.line else "-")

@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import dataclasses
+from typing import TYPE_CHECKING
 
 import click
 
 from mudanza.cli import look
 from mudanza.cli.options import json_option
+
+if TYPE_CHECKING:
+    from mudanza.core.findings import Code
+    from mudanza.core.language.steps.declaring import Step
 
 
 @click.command("explain")
@@ -54,7 +59,7 @@ def _first(text: str) -> str:
     return text.split(". ")[0].rstrip(".") + "."
 
 
-def _code(code, as_json: bool) -> None:  # type: ignore[no-untyped-def]
+def _code(code: Code, as_json: bool) -> None:
     if as_json:
         look.document(dataclasses.asdict(code))
         return
@@ -77,12 +82,15 @@ def _code(code, as_json: bool) -> None:  # type: ignore[no-untyped-def]
         look.say(f"  Example: {example.given}")
 
 
-def _step(step, as_json: bool) -> None:  # type: ignore[no-untyped-def]
+def _step(step: Step, as_json: bool) -> None:
     if as_json:
         look.document({**{k: v for k, v in dataclasses.asdict(step).items() if k != "work"}, "usage": step.usage})
         return
     takes = "any kind" if len(step.takes) > 5 else " or ".join(step.takes)
-    look.heading(step.usage, f"takes {takes}{', several values' if step.several else ''}; gives {step.gives or 'the kind it makes'}")
+    look.heading(
+        step.usage,
+        f"takes {takes}{', several values' if step.several else ''}; gives {step.gives or 'the kind it makes'}",
+    )
     look.say(f"  {step.summary}")
     look.say()
     for example in step.examples:

@@ -37,10 +37,20 @@ def show(name: str, as_json: bool) -> None:
                 "layout": str(layout.path),
                 "primary_key": list(layout.primary_key),
                 "fields": [
-                    {"name": f.name, "title": f.title, "kind": str(f.kind), "required": f.required, "default": f.default, "rule": f.rule}
+                    {
+                        "name": f.name,
+                        "title": f.title,
+                        "kind": str(f.kind),
+                        "required": f.required,
+                        "default": f.default,
+                        "rule": f.rule,
+                    }
                     for f in layout.fields
                 ],
-                "references": [{"fields": list(r.fields), "resource": r.resource, "columns": list(r.columns)} for r in layout.references],
+                "references": [
+                    {"fields": list(r.fields), "resource": r.resource, "columns": list(r.columns)}
+                    for r in layout.references
+                ],
             }
         )
         return
@@ -55,4 +65,7 @@ def show(name: str, as_json: bool) -> None:
         rows.append([field.title, field.name, str(field.kind), field.rule, ", ".join(marks)])
     look.columns(rows, heads=["heading", "name", "kind", "takes", ""], fold=(3, 4))
     for reference in layout.references:
-        look.say(f"  {', '.join(reference.fields)} refers to {', '.join(reference.columns)} of {reference.resource}", style="dim")
+        look.say(
+            f"  {', '.join(reference.fields)} refers to {', '.join(reference.columns)} of {reference.resource}",
+            style="dim",
+        )

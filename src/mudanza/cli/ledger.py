@@ -4,17 +4,24 @@ from __future__ import annotations
 
 import dataclasses
 import sys
+from typing import TYPE_CHECKING
 
 import click
+from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import here, json_option, short_time
+
+if TYPE_CHECKING:
+    from mudanza.core.move import Move
 
 
 @click.command("ledger")
 @click.argument("run", type=int, required=False)
 @click.option("--limit", "-n", default=20, show_default=True, type=click.IntRange(1), help="How many runs to list.")
-@click.option("--keys", "book", metavar="BOOK", help="Print a key book as CSV: the old identifier's parts, the new one.")
+@click.option(
+    "--keys", "book", metavar="BOOK", help="Print a key book as CSV: the old identifier's parts, the new one."
+)
 @click.option("--loans", is_flag=True, help="List the loans.")
 @json_option
 def command(run: int | None, limit: int, book: str | None, loans: bool, as_json: bool) -> None:
@@ -38,7 +45,7 @@ def command(run: int | None, limit: int, book: str | None, loans: bool, as_json:
         _all(move, limit, as_json)
 
 
-def _all(move, limit: int, as_json: bool) -> None:  # type: ignore[no-untyped-def]
+def _all(move: Move, limit: int, as_json: bool) -> None:
     runs, books = move.ledger.runs(limit), move.ledger.books()
     if as_json:
         look.document({"runs": [dataclasses.asdict(r) for r in runs], "key_books": books})
@@ -46,7 +53,11 @@ def _all(move, limit: int, as_json: bool) -> None:  # type: ignore[no-untyped-de
     look.heading(move.name, look.plural(len(runs), "run"))
     rows = []
     for r in runs:
-        counts = ", ".join(f"{name.replace('_', ' ')} {look.count(n)}" for name, n in r.counts.items() if n or name in ("read", "written"))
+        counts = ", ".join(
+            f"{name.replace('_', ' ')} {look.count(n)}"
+            for name, n in r.counts.items()
+            if n or name in ("read", "written")
+        )
         rows.append([str(r.id), short_time(r.started), r.command, r.subject, r.state, counts])
     look.columns(rows, heads=["run", "when", "what", "subject", "state", "rows"], right=(0,), fold=(5,))
     if not rows:
@@ -55,7 +66,7 @@ def _all(move, limit: int, as_json: bool) -> None:  # type: ignore[no-untyped-de
         look.say(f"  key book {name}: {look.plural(given, 'identifier')} given out", style="dim")
 
 
-def _one(move, run: int, as_json: bool) -> None:  # type: ignore[no-untyped-def]
+def _one(move: Move, run: int, as_json: bool) -> None:
     found = next((r for r in move.ledger.runs() if r.id == run), None)
     if found is None:
         raise click.UsageError(f"There is no run {run}. `mudanza ledger` lists the runs.")
@@ -67,12 +78,17 @@ def _one(move, run: int, as_json: bool) -> None:  # type: ignore[no-untyped-def]
     if found.as_of:
         rows.append(["as of", found.as_of])
     rows += [[name.replace("_", " "), look.count(n)] for name, n in found.counts.items()]
-    look.columns([[look.Text(a, style="dim"), b] for a, b in rows])
+    look.columns([[Text(a, style="dim"), b] for a, b in rows])
     for word, files in (("read", found.read), ("written", found.written)):
         if files:
             look.say()
             look.heading(word)
-            look.columns([[f["path"], look.size(f["size"]), f["sha256"]] for f in files], heads=["file", "size", "sha256"], right=(1,), fold=(2,))
+            look.columns(
+                [[f["path"], look.size(f["size"]), f["sha256"]] for f in files],
+                heads=["file", "size", "sha256"],
+                right=(1,),
+                fold=(2,),
+            )
 
 
 def _loans(loans: list[tuple[str, str, str, str]], as_json: bool) -> None:
@@ -80,10 +96,13 @@ def _loans(loans: list[tuple[str, str, str, str]], as_json: bool) -> None:
         look.document([dict(zip(("loan", "subject", "lent", "state"), row, strict=True)) for row in loans])
         return
     look.heading("loans", look.plural(len(loans), "loan"))
-    look.columns([[loan, subject, short_time(lent), state] for loan, subject, lent, state in loans], heads=["loan", "subject", "lent", "state"])
+    look.columns(
+        [[loan, subject, short_time(lent), state] for loan, subject, lent, state in loans],
+        heads=["loan", "subject", "lent", "state"],
+    )
 
 
-def _keys(move, book: str) -> None:  # type: ignore[no-untyped-def]
+def _keys(move: Move, book: str) -> None:
     import polars as pl
 
     from mudanza.core.keys import KeyBook

@@ -10,6 +10,7 @@ from typing import Any
 
 import click
 from rich.console import Console
+from rich.padding import Padding
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from rich.table import Table
 from rich.text import Text
@@ -55,9 +56,12 @@ def columns(
         )
     for row in rows:
         table.add_row(*(cell if isinstance(cell, Text) else Text(cell) for cell in row))
-    from rich.padding import Padding
-
-    out.print(Padding(table, (0, 0, 0, indent)))
+    with out.capture() as captured:
+        out.print(Padding(table, (0, 0, 0, indent), expand=False))
+    # no spaces at line ends, so that what is piped or copied stays clean
+    for line in Text.from_ansi(captured.get()).split("\n"):
+        line.rstrip()
+        out.print(line)
 
 
 def document(value: Any) -> None:
@@ -106,11 +110,19 @@ def groups(found: Sequence[Group]) -> None:
         example = group.example
         parts = [] if example.value is None and not example.rule else [shorten(example.value, 36)]
         if example.rule:
-            parts.append(f"must be {example.rule}" if group.code.startswith("value.") else example.rule)
+            parts.append(f"asked: {example.rule}")
         words = "; ".join(parts)
         detail = Text(f"{standing(example)}: {words}" if words else standing(example), style="dim")
         weight = "bold" if group.severity is Severity.STOP else ""
-        rows.append([Text(str(group.severity), style=weight), count(group.count), group.code, group.column or "", detail])
+        rows.append(
+            [
+                Text(str(group.severity), style=weight),
+                count(group.count),
+                group.code,
+                group.column or "",
+                detail,
+            ]
+        )
     if rows:
         say()
         heading("findings", "one example of each; `mudanza explain CODE` tells more")
@@ -150,7 +162,11 @@ def progress(what: str, quiet: bool) -> Iterator[Callable[[int], None] | None]:
 def show_error(error: Exception, wants_json: bool) -> int:
     """Say what is wrong, where, why and what next; gives the exit status."""
     if isinstance(error, OSError) and not isinstance(error, MudanzaError):
-        error = OutsideError(f"{error.strerror or error}.", place=Place(str(error.filename or "")), hint="Mend it and run again.")
+        error = OutsideError(
+            f"{error.strerror or error}.",
+            place=Place(str(error.filename or "")),
+            hint="Mend it and run again.",
+        )
     if not isinstance(error, MudanzaError):
         err.print(Text.assemble(("fault: ", "bold"), f"{type(error).__name__}: {error}"))
         err.print(Text("  This is a fault of Mudanza, not yours. Run it again with --debug and report what it shows."))
@@ -165,7 +181,10 @@ def show_error(error: Exception, wants_json: bool) -> int:
         number = str(place.line or "")
         shown, start, end = _window(place)
         err.print(Text(f"  {number} | {shown}"), soft_wrap=True)
-        err.print(Text(f"  {' ' * len(number)} | {' ' * start}{'^' * max(1, end - start)}", style=f"bold {ACCENT}"), soft_wrap=True)
+        err.print(
+            Text(f"  {' ' * len(number)} | {' ' * start}{'^' * max(1, end - start)}", style=f"bold {ACCENT}"),
+            soft_wrap=True,
+        )
     if error.hint:
         err.print(Text(f"  {error.hint}"))
     if wants_json:

@@ -95,7 +95,9 @@ def main() -> None:
     except click.ClickException as error:
         error.show()
         if wants_json:
-            click.echo('{"error": {"what": %s}}' % _quoted(error.format_message()))
+            import json
+
+            click.echo(json.dumps({"error": {"what": error.format_message(), "status": 2}}, ensure_ascii=False))
         sys.exit(error.exit_code)
     except BrokenPipeError:
         # the reader of our output went away, as `| head` does
@@ -107,9 +109,3 @@ def main() -> None:
         from mudanza.cli.look import show_error
 
         sys.exit(show_error(error, wants_json))
-
-
-def _quoted(text: str) -> str:
-    import json
-
-    return json.dumps(text, ensure_ascii=False)

@@ -10,13 +10,17 @@ from typing import Any, TypeVar
 
 import click
 
-from mudanza.core.move import Move, find_move
+from mudanza.core.move import SETTINGS, Move, find_move
 
 F = TypeVar("F", bound=Callable[..., Any])
 
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document, and nothing else.")
 wait_option = click.option(
-    "--wait", default=30.0, show_default=True, metavar="SECONDS", help="How long to wait for another run to finish."
+    "--wait",
+    default=30.0,
+    show_default=True,
+    metavar="SECONDS",
+    help="How long to wait for another run to finish.",
 )
 
 
@@ -45,7 +49,12 @@ def run_options(command: F) -> F:
         "--as-of", callback=_day, metavar="DAY", help="The day that `within N days` counts from (today)."
     )(command)
     return click.option(
-        "--set", "parameters", multiple=True, callback=_pairs, metavar="NAME=VALUE", help="A value for :NAME in flows."
+        "--set",
+        "parameters",
+        multiple=True,
+        callback=_pairs,
+        metavar="NAME=VALUE",
+        help="A value for :NAME in flows.",
     )(command)
 
 
@@ -56,16 +65,10 @@ def here(wait: float = 30) -> Move:
 
 def here_or_none() -> Move | None:
     """The move that the command was started in, if any."""
-    from mudanza.core.errors import MoveError
-    from mudanza.core.move import SETTINGS
-
     folder = Path.cwd()
     if not any((f / SETTINGS).is_file() for f in (folder, *folder.parents)):
         return None
-    try:
-        return here()
-    except MoveError:
-        raise
+    return here()
 
 
 def short_time(moment: str) -> str:

@@ -6,6 +6,7 @@ import dataclasses
 from datetime import date
 
 import click
+from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import here, json_option, run_options
@@ -43,7 +44,14 @@ def command(
 
     chosen = [f.strip() for f in fields.split(",")] if fields else None
     result = preview(
-        here(), list_name, rows=rows, source=source, fields=chosen, only_findings=only_findings, as_of=as_of, parameters=parameters
+        here(),
+        list_name,
+        rows=rows,
+        source=source,
+        fields=chosen,
+        only_findings=only_findings,
+        as_of=as_of,
+        parameters=parameters,
     )
     if as_json:
         look.document(dataclasses.asdict(result))
@@ -58,12 +66,12 @@ def command(
             look.say(f"  {finding['code']}: {finding['value'] or ''} ({finding['rule']})")
         if row.end == "skipped":
             continue
-        table = []
+        table: list[list[str | Text]] = []
         for field in row.fields:
             before = " + ".join(look.shorten(v, 34) for v in field.before.values()) or "-"
-            after = look.Text(look.shorten(field.after, 34), style="bold" if field.after is not None else "dim")
+            after = Text(look.shorten(field.after, 34), style="bold" if field.after is not None else "dim")
             if row.end == "held back":
-                after = look.Text("-", style="dim")
+                after = Text("-", style="dim")
             told = "; ".join(f"{f['code']}: {f['rule']}" for f in field.findings)
             table.append([field.name, before, "->", after, told])
         look.columns(table, fold=(1, 4))

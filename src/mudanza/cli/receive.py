@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import dataclasses
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
+from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import here, json_option, short_time, wait_option
+
+if TYPE_CHECKING:
+    from mudanza.core.loans.receive import LoanReturn
 
 _SHOWN = 40
 
@@ -23,7 +28,14 @@ _SHOWN = 40
 @json_option
 @click.pass_context
 def command(
-    ctx: click.Context, file: Path, accept: bool, missing: str | None, whole_rows: bool, loan: str | None, wait: float, as_json: bool
+    ctx: click.Context,
+    file: Path,
+    accept: bool,
+    missing: str | None,
+    whole_rows: bool,
+    loan: str | None,
+    wait: float,
+    as_json: bool,
 ) -> None:
     """Take a lent workbook back: see every change, and with --accept write it as import files.
 
@@ -47,7 +59,9 @@ def command(
                 "rows": result.rows,
                 "changes": result.changes.to_dicts(),
                 "additions": result.additions.select(titles).to_dicts(),
-                "removals": result.removals.select([c for c in result.removals.columns if not c.startswith(("\x1f", "#"))]).to_dicts(),
+                "removals": result.removals.select(
+                    [c for c in result.removals.columns if not c.startswith(("\x1f", "#"))]
+                ).to_dicts(),
                 "conflicts": [dataclasses.asdict(c) for c in result.conflicts],
                 "held_back": result.held,
                 "blocked": result.blocked,
@@ -60,24 +74,43 @@ def command(
     ctx.exit(0 if result.clean and result.blocked is None else 1)
 
 
-def _show(result, accept: bool) -> None:  # type: ignore[no-untyped-def]
+def _show(result: LoanReturn, accept: bool) -> None:
+    from mudanza.core.loans.receive import KEY
+
     look.heading(f"loan {result.loan}", f"lent {short_time(result.lent)}; {look.plural(result.rows, 'row')} came back")
     look.columns(
         [
-            ["changed", look.plural(result.changes["key"].n_unique(), "row"), look.plural(result.changes.height, "cell")],
+            [
+                "changed",
+                look.plural(result.changes["key"].n_unique(), "row"),
+                look.plural(result.changes.height, "cell"),
+            ],
             ["added", look.plural(result.additions.height, "row"), ""],
             ["removed", look.plural(result.removals.height, "row"), ""],
             ["held back", look.plural(result.held, "row"), "see the findings" if result.held else ""],
-            ["conflicts", look.plural(len(result.conflicts), "cell"), "changed here and elsewhere" if result.conflicts else ""],
+            [
+                "conflicts",
+                look.plural(len(result.conflicts), "cell"),
+                "changed here and elsewhere" if result.conflicts else "",
+            ],
         ],
         right=(1,),
     )
-    if result.changes.height:
+    total = result.changes.height + result.additions.height + result.removals.height
+    if total:
         look.say()
-        look.heading("changes", f"the first {_SHOWN}" if result.changes.height > _SHOWN else "")
+        look.heading("changes", f"the first {_SHOWN} of each sort" if total > _SHOWN else "")
         rows = result.changes.head(_SHOWN).select("key", "field", "before", "after").rows()
+        cells = [[k, f, look.shorten(b, 30), "->", Text(look.shorten(a, 30), style="bold")] for k, f, b, a in rows]
+        cells += [
+            [k or "(new)", "(record)", "-", "->", Text("added", style="bold")]
+            for k in result.additions[KEY].head(_SHOWN)
+        ]
+        cells += [
+            [k, "(record)", "as lent", "->", Text("removed", style="bold")] for k in result.removals[KEY].head(_SHOWN)
+        ]
         look.columns(
-            [[k, f, look.shorten(b, 30), "->", look.Text(look.shorten(a, 30), style="bold")] for k, f, b, a in rows],
+            cells,
             heads=["key", "field", "before", "", "after"],
             fold=(2, 4),
         )
@@ -85,7 +118,17 @@ def _show(result, accept: bool) -> None:  # type: ignore[no-untyped-def]
         look.say()
         look.heading("conflicts")
         look.columns(
-            [[c.key, c.field, look.shorten(c.before, 20), look.shorten(c.after, 20), look.shorten(c.now, 20), c.by] for c in result.conflicts],
+            [
+                [
+                    c.key,
+                    c.field,
+                    look.shorten(c.before, 20),
+                    look.shorten(c.after, 20),
+                    look.shorten(c.now, 20),
+                    c.by,
+                ]
+                for c in result.conflicts
+            ],
             heads=["key", "field", "lent as", "came back as", "is now", "by"],
             fold=(2, 3, 4, 5),
         )

@@ -4,12 +4,17 @@ from __future__ import annotations
 
 import dataclasses
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
+from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import json_option
+
+if TYPE_CHECKING:
+    from mudanza.core.sources.reading import SheetFacts
+    from mudanza.core.survey import ColumnFacts, SurveyResult
 
 
 @click.command("survey")
@@ -61,7 +66,7 @@ def command(
     ctx.exit(1 if any(r.damaged for r in results) else 0)
 
 
-def _document(result) -> dict[str, Any]:  # type: ignore[no-untyped-def]
+def _document(result: SurveyResult) -> dict[str, Any]:
     facts = dataclasses.asdict(result.facts)
     return {
         **facts,
@@ -72,7 +77,8 @@ def _document(result) -> dict[str, Any]:  # type: ignore[no-untyped-def]
         "blank_columns": result.blank_columns,
         "columns": [dataclasses.asdict(c) for c in result.columns],
         "findings": [
-            {"code": g.code, "severity": str(g.severity), "count": g.count, "example": g.example.as_dict()} for g in result.findings
+            {"code": g.code, "severity": str(g.severity), "count": g.count, "example": g.example.as_dict()}
+            for g in result.findings
         ],
     }
 
@@ -80,10 +86,15 @@ def _document(result) -> dict[str, Any]:  # type: ignore[no-untyped-def]
 _DELIMITERS = {"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar"}
 
 
-def _show(result) -> None:  # type: ignore[no-untyped-def]
+def _show(result: SurveyResult) -> None:
     facts = result.facts
     look.heading(str(facts.path), f"{facts.format}, {look.size(facts.size)}")
-    rows = [["rows", look.plural(result.rows, "row") + (f", {result.damaged} of them damaged" if result.damaged else "")]]
+    rows = [
+        [
+            "rows",
+            look.plural(result.rows, "row") + (f", {result.damaged} of them damaged" if result.damaged else ""),
+        ]
+    ]
     if facts.encoding:
         rows.append(["encoding", f"{facts.encoding} ({facts.encoding_because})"])
     if facts.delimiter:
@@ -96,25 +107,46 @@ def _show(result) -> None:  # type: ignore[no-untyped-def]
         rows.append(["key", "no column is filled and distinct enough to be one"])
     elif result.key.repeated:
         examples = "; ".join(f'"{v}" in lines {", ".join(map(str, lines))}' for v, lines in result.key.examples[:3])
-        rows.append(["key", f"{result.key.column}, perhaps: {look.plural(result.key.repeated, 'value')} repeated ({examples})"])
+        rows.append(
+            [
+                "key",
+                f"{result.key.column}, perhaps: {look.plural(result.key.repeated, 'value')} repeated ({examples})",
+            ]
+        )
     else:
         rows.append(["key", f"{result.key.column}, perhaps: filled and distinct"])
     if result.blank_columns:
         rows.append(["blank", ", ".join(result.blank_columns)])
-    look.columns([[look.Text(a, style="dim"), b] for a, b in rows], fold=(1,))
+    look.columns([[Text(a, style="dim"), b] for a, b in rows], fold=(1,))
     look.say()
     table = []
     for c in result.columns:
         share = f"{100 * c.filled / max(result.rows - result.damaged, 1):.0f}%" if c.filled else "-"
         if share == "100%" and c.filled < result.rows - result.damaged:
             share = ">99%"
-        length = "-" if c.shortest is None else str(c.shortest) if c.shortest == c.longest else f"{c.shortest}-{c.longest}"
-        table.append([c.name, share, ("" if c.distinct_exact else "~") + look.count(c.distinct), length, _kind(c), _values(c)])
-    look.columns(table, heads=["column", "filled", "distinct", "length", "kind", "values"], right=(1, 2, 3), fold=(0, 4, 5))
+        length = (
+            "-" if c.shortest is None else str(c.shortest) if c.shortest == c.longest else f"{c.shortest}-{c.longest}"
+        )
+        table.append(
+            [
+                c.name,
+                share,
+                ("" if c.distinct_exact else "~") + look.count(c.distinct),
+                length,
+                _kind(c),
+                _values(c),
+            ]
+        )
+    look.columns(
+        table,
+        heads=["column", "filled", "distinct", "length", "kind", "values"],
+        right=(1, 2, 3),
+        fold=(0, 4, 5),
+    )
     look.groups(result.findings)
 
 
-def _sheet(sheet) -> str:  # type: ignore[no-untyped-def]
+def _sheet(sheet: SheetFacts) -> str:
     marks = [look.plural(sheet.rows, "row")]
     if not sheet.visible:
         marks.append("hidden")
@@ -123,14 +155,14 @@ def _sheet(sheet) -> str:  # type: ignore[no-untyped-def]
     return f"{sheet.name} ({', '.join(marks)})"
 
 
-def _kind(column) -> str:  # type: ignore[no-untyped-def]
+def _kind(column: ColumnFacts) -> str:
     if column.kind_share == 1:
         return str(column.kind)
     share = f"{100 * column.kind_share:.0f}%"
     return f"{column.kind}, {share if share != '100%' else '>99%'}"
 
 
-def _values(column) -> str:  # type: ignore[no-untyped-def]
+def _values(column: ColumnFacts) -> str:
     words = ", ".join(look.shorten(v, 22)[1:-1] for v in column.samples)
     if column.odd:
         words += f" (not: {', '.join(dict.fromkeys(look.shorten(v, 22)[1:-1] for v in column.odd))})"

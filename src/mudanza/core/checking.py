@@ -16,7 +16,7 @@ from mudanza.core.layouts.model import Field, Layout, Reference
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, read_text, value_problems
 from mudanza.core.problems import Problem, flags, gather
 from mudanza.core.sources.opening import open_source, read_ahead
-from mudanza.core.sources.reading import INNER, LINE, Batch, Reader, ReadOptions
+from mudanza.core.sources.reading import INNER, LINE, Batch, Reader, ReadOptions, asked_of
 from mudanza.core.unique import SeenKeys
 
 Progress = Callable[[int], None]
@@ -109,7 +109,16 @@ class _Check:
         if facts.heading_line > 1:
             self._add([Finding("heading.not-first", self.shown, facts.heading_line, rule="heading in line 1")])
         if facts.delimiter is not None and facts.delimiter != dialect.delimiter and len(reader.headings) > 1:
-            self._add([Finding("file.delimiter", self.shown, value=facts.delimiter, rule=f"delimiter {dialect.delimiter!r}")])
+            self._add(
+                [
+                    Finding(
+                        "file.delimiter",
+                        self.shown,
+                        value=facts.delimiter,
+                        rule=f"delimiter {dialect.delimiter!r}",
+                    )
+                ]
+            )
         said = dialect.encoding
         if facts.encoding is not None and not _same_encoding(facts.encoding, said, facts.encoding_because or ""):
             self._add([Finding("file.encoding", self.shown, value=facts.encoding, rule=f"encoding {said}")])
@@ -121,7 +130,17 @@ class _Check:
         line = self.reader.facts.heading_line or None
         if not self.layout.dialect.header:
             if len(self.reader.headings) != len(titles):
-                self._add([Finding("read.ragged", self.shown, 1, value=f"{len(self.reader.headings)} columns", rule=f"{len(titles)} columns")])
+                self._add(
+                    [
+                        Finding(
+                            "read.ragged",
+                            self.shown,
+                            1,
+                            value=f"{len(self.reader.headings)} columns",
+                            rule=f"{len(titles)} columns",
+                        )
+                    ]
+                )
             return dict(zip(titles, self.reader.headings, strict=False))
         exact = [h.strip("\r") for h in self.reader.raw_headings]
         found: list[Finding] = []
@@ -135,13 +154,27 @@ class _Check:
         for raw, name in zip(exact, self.reader.headings, strict=True):
             if raw in titles:
                 continue
-            near = nearest(raw, missing, least=80) or next((f.title for f in self.layout.fields if f.name == raw and f.title in missing), None)
+            near = nearest(raw, missing, least=80) or next(
+                (f.title for f in self.layout.fields if f.name == raw and f.title in missing), None
+            )
             if near is not None:
-                found.append(Finding("heading.similar", self.shown, line, self._cell(name), near, raw, f"exactly {near!r}"))
+                found.append(
+                    Finding("heading.similar", self.shown, line, self._cell(name), near, raw, f"exactly {near!r}")
+                )
                 columns[near] = name
                 missing.remove(near)
             else:
-                found.append(Finding("heading.extra", self.shown, line, self._cell(name), raw or name, raw, "a column of the layout"))
+                found.append(
+                    Finding(
+                        "heading.extra",
+                        self.shown,
+                        line,
+                        self._cell(name),
+                        raw or name,
+                        raw,
+                        "a column of the layout",
+                    )
+                )
         required = {f.title for f in self.layout.fields if f.required}
         for title in missing:
             rule = "required column" if title in required else "column of the layout"
@@ -152,7 +185,17 @@ class _Check:
         if order and there != standing:
             title, place = next((t, i) for i, (t, s) in enumerate(zip(standing, there, strict=True)) if t != s)
             rule = f"order: {', '.join(there)}"
-            found.append(Finding("heading.order", self.shown, line, self._cell(columns[title]), title, f"column {place + 1}", rule))
+            found.append(
+                Finding(
+                    "heading.order",
+                    self.shown,
+                    line,
+                    self._cell(columns[title]),
+                    title,
+                    f"column {place + 1}",
+                    rule,
+                )
+            )
         self._add(found)
         return columns
 
@@ -175,11 +218,17 @@ class _Check:
                 name = f"{INNER}{field.name}"
                 typed[name] = read_cell(field, text) if self.in_sheet else read_text(field, text)
                 value = pl.col(name)
-            problems += kind_problems(field, text, value) + value_problems(field, text, value, blank_in_file(field, text))
+            problems += kind_problems(field, text, value) + value_problems(
+                field, text, value, blank_in_file(field, text)
+            )
         return typed, problems
 
     def _rows(
-        self, rows: pl.DataFrame, typed: dict[str, pl.Expr], problems: list[Problem], fields: list[tuple[Field, str]]
+        self,
+        rows: pl.DataFrame,
+        typed: dict[str, pl.Expr],
+        problems: list[Problem],
+        fields: list[tuple[Field, str]],
     ) -> None:
         lazy = rows.lazy()
         if typed:
@@ -218,10 +267,12 @@ class _Check:
         self.seen.add(hashed.filter(first["first"].is_null()))
 
     def _broken(self, batch: Batch) -> None:
-        facts = self.reader.facts
-        rule = f"{facts.encoding}, delimiter {facts.delimiter!r}"
+        facts, width = self.reader.facts, len(self.reader.headings)
         self._add(
-            [Finding(b.code, self.shown, b.line, value=b.value, rule=rule) for b in batch.broken]
+            [
+                Finding(b.code, self.shown, b.line, value=b.value, rule=asked_of(b.code, facts, width))
+                for b in batch.broken
+            ]
             + [Finding("read.blank-lines", self.shown, line) for line in batch.blank_lines]
         )
 
@@ -277,7 +328,9 @@ def read_cell(field: Field, text: pl.Expr) -> pl.Expr:
     plain = text.str.strip_chars()
     value = read_text(field, text)
     if field.kind is Kind.NUMBER:
-        return pl.coalesce(value, pl.when(plain.str.contains(r"^-?\d+(\.\d+)?$")).then(plain).cast(DECIMAL, strict=False))
+        return pl.coalesce(
+            value, pl.when(plain.str.contains(r"^-?\d+(\.\d+)?$")).then(plain).cast(DECIMAL, strict=False)
+        )
     if field.kind is Kind.DATE:
         return pl.coalesce(value, ISO_DATE.read(plain))
     if field.kind is Kind.DATETIME:
@@ -294,7 +347,7 @@ def _same_encoding(found: str, said: str, because: str) -> bool:
         return True
     wide = found.startswith(("utf-16", "utf-32"))
     if said == "utf-8" or found == "utf-8" or wide:
-        return said.startswith(found.rstrip("-lebe")) if wide else False
+        return wide and said.startswith(found[:6])
     # eight-bit encodings cannot be told apart for certain
     return True
 

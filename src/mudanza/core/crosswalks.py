@@ -30,7 +30,9 @@ def read_crosswalk(path: Path) -> pl.DataFrame:
         if batch.broken:
             bad = batch.broken[0]
             raise MoveError(
-                f"the row is damaged: {bad.value}.", place=Place(str(path), line=bad.line), hint="Quote values that hold the delimiter."
+                f"the row is damaged: {bad.value}.",
+                place=Place(str(path), line=bad.line),
+                hint="Quote values that hold the delimiter.",
             )
         rows.append(batch.rows)
     codes = [h for h in headings if h not in ("to", "note")]

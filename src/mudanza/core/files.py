@@ -152,7 +152,9 @@ class Outputs:
     def __enter__(self) -> Outputs:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         if kind is not None:
             for file in self.files:
                 file.discard()

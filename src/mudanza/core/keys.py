@@ -30,15 +30,14 @@ class KeyPattern:
         match = re.fullmatch(r"([^{}]*)\{(0+)\}([^{}]*)", text)
         if not match:
             raise MoveError(
-                f"{text!r} is no key pattern.", hint='Write the digits as zeros in braces, as in "OW-{000000}".'
+                f"{text!r} is no key pattern.",
+                hint='Write the digits as zeros in braces, as in "OW-{000000}".',
             )
         return cls(match.group(1), len(match.group(2)), match.group(3), start)
 
     def keys(self, numbers: pl.Expr) -> pl.Expr:
         """Numbers as identifiers."""
-        return pl.concat_str(
-            pl.lit(self.before), numbers.cast(pl.String).str.zfill(self.digits), pl.lit(self.after)
-        )
+        return pl.concat_str(pl.lit(self.before), numbers.cast(pl.String).str.zfill(self.digits), pl.lit(self.after))
 
 
 class KeyBook:
@@ -51,7 +50,9 @@ class KeyBook:
         self.name = name
         self.pattern = pattern
         pages = ledger.pages(name)
-        self._known: list[pl.DataFrame] = [pl.read_ipc(io.BytesIO(body)).select("identity", "key") for _, _, body in pages]
+        self._known: list[pl.DataFrame] = [
+            pl.read_ipc(io.BytesIO(body)).select("identity", "key") for _, _, body in pages
+        ]
         self._last = pages[-1] if pages else None
         self.next = max(pages[-1][1] + 1, pattern.start) if pages else pattern.start
         self._first_new = self.next

@@ -91,9 +91,11 @@ class Ledger:
         version = connection.execute("PRAGMA user_version").fetchone()[0]
         if version > _VERSION:
             raise LedgerError(
-                "the ledger was written by a newer Mudanza.", place=Place(str(self.path)), hint="Install that version."
+                "the ledger was written by a newer Mudanza.",
+                place=Place(str(self.path)),
+                hint="Install that version.",
             )
-        connection.execute("PRAGMA busy_timeout = %d" % int(self._wait * 1000))
+        connection.execute(f"PRAGMA busy_timeout = {int(self._wait * 1000)}")
         return connection
 
     def _create(self) -> None:
@@ -125,13 +127,21 @@ class Ledger:
                     hint=f"Waited {self._wait:.0f} seconds. Let it finish and run again, or give --wait SECONDS.",
                 ) from error
             if "full" in text:
-                raise LedgerError("the disk is full.", place=place, hint="Make room and run again; nothing was changed.") from error
+                raise LedgerError(
+                    "the disk is full.", place=place, hint="Make room and run again; nothing was changed."
+                ) from error
             if "readonly" in text or "unable to open" in text:
-                raise LedgerError("the ledger may not be written.", place=place, hint="Look at the permissions of .mudanza.") from error
-            raise LedgerError(f"the ledger cannot be used ({text}).", place=place, hint="Restore it from a backup.") from error
+                raise LedgerError(
+                    "the ledger may not be written.", place=place, hint="Look at the permissions of .mudanza."
+                ) from error
+            raise LedgerError(
+                f"the ledger cannot be used ({text}).", place=place, hint="Restore it from a backup."
+            ) from error
         except sqlite3.DatabaseError as error:
             raise LedgerError(
-                f"the ledger is damaged ({error}).", place=place, hint="Restore .mudanza/ledger.sqlite from a backup."
+                f"the ledger is damaged ({error}).",
+                place=place,
+                hint="Restore .mudanza/ledger.sqlite from a backup.",
             ) from error
 
     def _holder(self) -> str:
@@ -157,7 +167,8 @@ class Ledger:
             self._create()
             row = (command, subject, now(), "running", os.getpid(), socket.gethostname(), as_of)
             cursor = self._db.execute(
-                "INSERT INTO runs (command, subject, started, state, process, machine, as_of) VALUES (?,?,?,?,?,?,?)", row
+                "INSERT INTO runs (command, subject, started, state, process, machine, as_of) VALUES (?,?,?,?,?,?,?)",
+                row,
             )
             assert cursor.lastrowid is not None
             return cursor.lastrowid
@@ -206,7 +217,8 @@ class Ledger:
         self._db.execute("DELETE FROM pending")
         # this process holds the ledger, so no other run can be under way beyond waiting for it
         for other, process in self._db.execute(
-            "SELECT id, process FROM runs WHERE state = 'running' AND id < ? AND machine = ?", (run, socket.gethostname())
+            "SELECT id, process FROM runs WHERE state = 'running' AND id < ? AND machine = ?",
+            (run, socket.gethostname()),
         ).fetchall():
             if not _alive(process):
                 self._db.execute("UPDATE runs SET state = 'interrupted' WHERE id = ?", (other,))
@@ -228,8 +240,11 @@ class Ledger:
         result = []
         for row in rows:
             state = "interrupted" if row[5] == "running" and not _alive(row[10]) else row[5]
-            parsed = [json.loads(value) if value else empty for value, empty in zip(row[7:10], ({}, [], []), strict=True)]
-            result.append(Run(*row[:5], state, row[6], *parsed))
+            counts, read, written = (json.loads(text) if text else None for text in row[7:10])
+            id_, command, subject, started, ended, _, as_of = row[:7]
+            result.append(
+                Run(id_, command, subject, started, ended, state, as_of, counts or {}, read or [], written or [])
+            )
         return result
 
     # key pages
@@ -237,7 +252,9 @@ class Ledger:
     def books(self) -> dict[str, int]:
         """The key books and how many identifiers each has given out."""
         with self._errors():
-            rows = self._db.execute("SELECT book, SUM(last - first + 1) FROM key_pages GROUP BY book ORDER BY book").fetchall()
+            rows = self._db.execute(
+                "SELECT book, SUM(last - first + 1) FROM key_pages GROUP BY book ORDER BY book"
+            ).fetchall()
         return dict(rows)
 
     def pages(self, book: str) -> list[tuple[int, int, bytes]]:
@@ -257,7 +274,10 @@ class Ledger:
     def put_loan(self, loan: str, run: int, subject: str, detail: dict[str, Any]) -> None:
         """Note a loan."""
         with self._errors():
-            self._db.execute("INSERT INTO loans VALUES (?,?,?,?,?,?)", (loan, run, subject, now(), "out", json.dumps(detail)))
+            self._db.execute(
+                "INSERT INTO loans VALUES (?,?,?,?,?,?)",
+                (loan, run, subject, now(), "out", json.dumps(detail)),
+            )
 
     def loan(self, loan: str) -> tuple[str, str, str, dict[str, Any]] | None:
         """A loan's subject, when it was lent, its state, and its detail."""
@@ -275,7 +295,8 @@ class Ledger:
         moment = now()
         with self._errors():
             self._db.executemany(
-                "INSERT INTO changes VALUES (?,?,?,?,?,?,?)", [(loan, subject, *cell, moment) for cell in cells]
+                "INSERT INTO changes VALUES (?,?,?,?,?,?,?)",
+                [(loan, subject, *cell, moment) for cell in cells],
             )
             self._db.execute("UPDATE loans SET state = 'received' WHERE id = ?", (loan,))
 

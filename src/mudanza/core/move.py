@@ -9,7 +9,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from mudanza.core.errors import MoveError, MudanzaError, PlanError, Place, nearest, unknown
+from mudanza.core.errors import MoveError, MudanzaError, Place, PlanError, nearest, unknown
 from mudanza.core.keys import KeyPattern
 from mudanza.core.ledger import Ledger
 
@@ -157,7 +157,13 @@ def _toml_hint(source: str) -> str:
 
 
 def toml_error(
-    what: str, path: Path, text: str, section: str, key: str | None, error_type: Error, hint: str | None = None
+    what: str,
+    path: Path,
+    text: str,
+    section: str,
+    key: str | None,
+    error_type: Error,
+    hint: str | None = None,
 ) -> MudanzaError:
     """An error at the line of a key (or of its section's heading)."""
     line, source, start, end = toml_place(text, section, key)
@@ -165,7 +171,9 @@ def toml_error(
     return error_type(what, place=place, hint=hint)
 
 
-def toml_place(text: str, section: str, key: str | None, occurrence: int = 0) -> tuple[int | None, str | None, int, int]:
+def toml_place(
+    text: str, section: str, key: str | None, occurrence: int = 0
+) -> tuple[int | None, str | None, int, int]:
     """The line (from 1) of a key in a section of TOML, the line's text, and the key's span in it.
 
     `occurrence` chooses among repeated sections (`[[source]]`).
@@ -193,7 +201,15 @@ def toml_place(text: str, section: str, key: str | None, occurrence: int = 0) ->
     return found or (None, None, 0, 0)
 
 
-def only_known(node: Mapping[str, Any], known: set[str], path: Path, text: str, section: str, error_type: Error, occurrence: int = 0) -> None:
+def only_known(
+    node: Mapping[str, Any],
+    known: set[str],
+    path: Path,
+    text: str,
+    section: str,
+    error_type: Error,
+    occurrence: int = 0,
+) -> None:
     """Raise at the first key of a table that is not known."""
     for key in node:
         if key not in known:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from mudanza.core.errors import LanguageError, PlanError, Place, unknown
+from mudanza.core.errors import LanguageError, Place, PlanError, unknown
 from mudanza.core.layouts.model import Layout
 from mudanza.core.layouts.reading import read_layout
 from mudanza.core.move import Move, only_known, read_toml, table, toml_error, toml_place
@@ -77,7 +77,15 @@ def load_plan(move: Move, name: str) -> Plan:
     layout_path = move.path(layout_name)
     if not layout_path.is_file():
         known = [f"layouts/{n}.json" for n in move.names("layouts", ".json")]
-        raise toml_error(unknown("layout", layout_name, known), path, text, "", "layout", PlanError, "Paths begin at the move folder.")
+        raise toml_error(
+            unknown("layout", layout_name, known),
+            path,
+            text,
+            "",
+            "layout",
+            PlanError,
+            "Paths begin at the move folder.",
+        )
     layout = read_layout(layout_path)
     nodes = node.get("source")
     if not isinstance(nodes, list) or not nodes:
@@ -87,7 +95,15 @@ def load_plan(move: Move, name: str) -> Plan:
     names = [s.name for s in sources]
     if len(set(names)) < len(names):
         twice = next(n for n in names if names.count(n) > 1)
-        raise toml_error(f"two sources are named {twice!r}.", path, text, "source", "name", PlanError, "Each needs its own name: identifiers are kept by it.")
+        raise toml_error(
+            f"two sources are named {twice!r}.",
+            path,
+            text,
+            "source",
+            "name",
+            PlanError,
+            "Each needs its own name: identifiers are kept by it.",
+        )
     rows = table(node, "rows", path, text, PlanError)
     only_known(rows, _ROWS, path, text, "rows", PlanError)
     keep, sort = rows.get("keep"), rows.get("sort", [])
@@ -100,7 +116,15 @@ def load_plan(move: Move, name: str) -> Plan:
     left = table(node, "left_behind", path, text, PlanError)
     for column, reason in left.items():
         if not isinstance(reason, str) or not reason.strip():
-            raise toml_error(f"leaving {column!r} behind needs a reason.", path, text, "left_behind", column, PlanError, 'Write the reason in quotes.')
+            raise toml_error(
+                f"leaving {column!r} behind needs a reason.",
+                path,
+                text,
+                "left_behind",
+                column,
+                PlanError,
+                "Write the reason in quotes.",
+            )
     return Plan(name, path, text, layout, sources, keep, tuple(sort), dict(flows), dict(left))
 
 
@@ -114,7 +138,12 @@ def _source(move: Move, node: Any, number: int, path: Path, text: str) -> Source
     only_known(node, set(_SOURCE), path, text, "source", PlanError, number)
     for key, value in node.items():
         if not isinstance(value, _SOURCE[key]) or isinstance(value, bool):
-            kinds = {str: "a text", int: "a whole number", dict: 'a table, as { "Tel." = "Phone" }', list: "a list"}
+            kinds = {
+                str: "a text",
+                int: "a whole number",
+                dict: 'a table, as { "Tel." = "Phone" }',
+                list: "a list",
+            }
             raise wrong(f"{key} must be {kinds[_SOURCE[key]]}.", key)
     for key in ("name", "file"):
         if not node.get(key):
@@ -147,10 +176,16 @@ def _flows_fit(flows: Mapping[str, Any], layout: Layout, path: Path, text: str) 
             hint = f"Plans use the name {by_title!r}." if by_title else f"The layout has: {', '.join(names)}."
             raise toml_error(unknown("field", name, names), path, text, "fields", name, PlanError, hint)
         if not isinstance(flow, str):
-            raise toml_error("a flow is a text in single quotes.", path, text, "fields", name, PlanError, f"Write {name} = '{flow}'.")
+            raise toml_error(
+                "a flow is a text in single quotes.",
+                path,
+                text,
+                "fields",
+                name,
+                PlanError,
+                f"Write {name} = '{flow}'.",
+            )
     for one in layout.fields:
         if one.required and one.default is None and one.name not in flows:
             raise toml_error(f"the required field {one.name!r} has no flow.", path, text, "fields", None, PlanError,
                              f"Add {one.name} = '…' below [fields].")  # fmt: skip
-
-

@@ -60,16 +60,20 @@ def gather(
         if not any_here:
             continue
         code = CODES[problem.code]
-        part = rows.lazy().filter(pl.col(name)).select(
-            pl.lit(problem.code).alias("code"),
-            pl.lit(str(code.severity)).alias("severity"),
-            file.cast(pl.String).alias("file"),
-            pl.col(LINE).alias("line"),
-            pl.lit(None, dtype=pl.String).alias("cell"),
-            pl.lit(problem.column, dtype=pl.String).alias("column"),
-            problem.value.cast(pl.String).alias("value"),
-            pl.lit(problem.rule).alias("rule"),
-            pl.lit(problem.hint or code.next).alias("hint"),
+        part = (
+            rows.lazy()
+            .filter(pl.col(name))
+            .select(
+                pl.lit(problem.code).alias("code"),
+                pl.lit(str(code.severity)).alias("severity"),
+                file.cast(pl.String).alias("file"),
+                pl.col(LINE).alias("line"),
+                pl.lit(None, dtype=pl.String).alias("cell"),
+                pl.lit(problem.column, dtype=pl.String).alias("column"),
+                problem.value.cast(pl.String).alias("value"),
+                pl.lit(problem.rule).alias("rule"),
+                pl.lit(problem.hint or code.next).alias("hint"),
+            )
         )
         parts.append(part)
     if not parts:

@@ -11,7 +11,7 @@ import polars as pl
 from mudanza.core.findings import SCHEMA, Finding, Group, Tally, frame
 from mudanza.core.layouts.formats import DateFormat, NumberFormat
 from mudanza.core.sources.opening import open_source, read_ahead
-from mudanza.core.sources.reading import LINE, Batch, FileFacts, ReadOptions
+from mudanza.core.sources.reading import LINE, Batch, FileFacts, Reader, ReadOptions, asked_of
 
 Progress = Callable[[int], None]
 
@@ -23,7 +23,24 @@ _DATE_PATTERNS = [
     "yyyy-MM-dd", "dd/MM/yyyy", "MM/dd/yyyy", "dd.MM.yyyy", "dd-MM-yyyy", "yyyy/MM/dd", "dd/MM/yy", "MM/dd/yy",
     "yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "dd/MM/yyyy HH:mm", "MM/dd/yyyy HH:mm", "d MMM yyyy",
 ]  # fmt: skip
-_YES_NO = ["yes", "no", "y", "n", "true", "false", "sim", "não", "s", "ja", "nein", "j", "oui", "non", "sí", "si"]
+_YES_NO = [
+    "yes",
+    "no",
+    "y",
+    "n",
+    "true",
+    "false",
+    "sim",
+    "não",
+    "s",
+    "ja",
+    "nein",
+    "j",
+    "oui",
+    "non",
+    "sí",
+    "si",
+]
 
 
 def _kind_tests() -> dict[str, Callable[[pl.Expr], pl.Expr]]:
@@ -99,7 +116,7 @@ def survey(path: Path, options: ReadOptions | None = None, progress: Progress | 
     for batch in read_ahead(reader.batches()):
         rows += batch.rows.height + len(batch.broken)
         damaged += len(batch.broken)
-        tally.add(_damage(batch, str(path)))
+        tally.add(_damage(batch, reader))
         if watch is None:
             watch = {n: _Column(n, batch.rows) for n in reader.headings}
             candidate = _likely_key(batch.rows, watch)
@@ -121,8 +138,11 @@ def survey(path: Path, options: ReadOptions | None = None, progress: Progress | 
     return SurveyResult(reader.facts, rows, damaged, columns, key, tally.groups())
 
 
-def _damage(batch: Batch, file: str) -> pl.DataFrame:
-    found = [Finding(b.code, file, b.line, value=b.value) for b in batch.broken]
+def _damage(batch: Batch, reader: Reader) -> pl.DataFrame:
+    file, width = str(reader.facts.path), len(reader.headings)
+    found = [
+        Finding(b.code, file, b.line, value=b.value, rule=asked_of(b.code, reader.facts, width)) for b in batch.broken
+    ]
     found += [Finding("read.blank-lines", file, line) for line in batch.blank_lines]
     return frame(found) if found else pl.DataFrame(schema=SCHEMA)
 
@@ -139,7 +159,11 @@ class _Column:
         self.waiting: list[pl.Series] = []
         self.bound = 2**64
         # the kinds that are worth counting are those that most of a sample is of
-        sample = first.select(pl.col(name).str.strip_chars().alias("t")).filter(pl.col("t") != "").unique(maintain_order=True)
+        sample = (
+            first.select(pl.col(name).str.strip_chars().alias("t"))
+            .filter(pl.col("t") != "")
+            .unique(maintain_order=True)
+        )
         sample = sample.head(_SAMPLE)
         self.samples = sample["t"].head(3).to_list()
         self.tests = {}
@@ -163,7 +187,9 @@ class _Column:
         for kind, test in self.tests.items():
             fits = test(text).fill_null(False)
             exprs.append(fits.sum().alias(f"{self.name}\x1f{kind}"))
-            exprs.append(text.filter(~fits & text.is_not_null()).head(3).implode().alias(f"{self.name}\x1f{kind}\x1fodd"))
+            exprs.append(
+                text.filter(~fits & text.is_not_null()).head(3).implode().alias(f"{self.name}\x1f{kind}\x1fodd")
+            )
         return exprs
 
     def take(self, row: dict[str, object]) -> None:
@@ -222,7 +248,12 @@ class _Column:
 def _count(rows: pl.DataFrame, watch: dict[str, _Column]) -> None:
     trimmed = [pl.col(name).str.strip_chars().alias(f"{name}\x1f") for name in watch]
     inner = [pl.col(f"{name}\x1f") for name in watch]
-    rows = rows.lazy().with_columns(trimmed).with_columns(pl.when(text != "").then(text).name.keep() for text in inner).collect()
+    rows = (
+        rows.lazy()
+        .with_columns(trimmed)
+        .with_columns(pl.when(text != "").then(text).name.keep() for text in inner)
+        .collect()
+    )
     counted = rows.select([expr for column in watch.values() for expr in column.expressions()])
     row = counted.row(0, named=True)
     hashes = rows.select(pl.col(f"{name}\x1f").hash(7) for name in watch)

@@ -30,9 +30,7 @@ class SeenKeys:
 
         named = [part.alias(f"k{i}") for i, part in enumerate(key)]
         whole = [part.alias(f"r{i}") for i, part in enumerate(record)]
-        return rows.select(
-            mixed(named, 1).alias("key"), mixed(named, 2).alias("key2"), mixed(whole, 3).alias("record")
-        )
+        return rows.select(mixed(named, 1).alias("key"), mixed(named, 2).alias("key2"), mixed(whole, 3).alias("record"))
 
     def first_seen(self, hashed: pl.DataFrame) -> pl.DataFrame:
         """For each row of `prepare`'s result that was given with `where`: where its key was first seen.

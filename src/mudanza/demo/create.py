@@ -32,4 +32,9 @@ def create_demo(folder: Path, again: bool = False) -> list[str]:
     write_north(folder / "incoming/north/clients.csv", 80)
     write_harbour(folder / "incoming/harbour/people.xlsx", 40)
     write_colleague(folder / "incoming/from-a-colleague.csv")
-    return [*names, "incoming/north/clients.csv", "incoming/harbour/people.xlsx", "incoming/from-a-colleague.csv"]
+    return [
+        *names,
+        "incoming/north/clients.csv",
+        "incoming/harbour/people.xlsx",
+        "incoming/from-a-colleague.csv",
+    ]

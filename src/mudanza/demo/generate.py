@@ -56,7 +56,14 @@ def north_rows(count: int, seed: int = SEED) -> Iterator[list[str]]:
             pick(["", "", "", "2.º Esq.", "r/c", "Apt. 12"]),
             f"{code}-{random.randint(1, 999):03d}",
             town,
-            pick(["", "n/a", f"+351 9{random.randint(10**7, 10**8 - 1)}", f"2{random.randint(10**7, 10**8 - 1)}"]),
+            pick(
+                [
+                    "",
+                    "n/a",
+                    f"+351 9{random.randint(10**7, 10**8 - 1)}",
+                    f"2{random.randint(10**7, 10**8 - 1)}",
+                ]
+            ),
             _mail(first, last, number) if chance() < 0.6 else "",
             f"{since:%d/%m/%Y}",
             f"{seen:%d/%m/%Y}" if chance() < 0.97 else "00/00/0000" if chance() < 0.1 else "",
@@ -149,7 +156,12 @@ def write_harbour(path: Path, count: int, seed: int = SEED + 1) -> None:
     book.set_properties({"created": _LAST_DAY})
     notice = book.add_worksheet("Please read")
     for row, text in enumerate(
-        ["Export of the Harbour clinic", "", "Questions: front desk.", "Sheet 'People' has the records. Do not sort it."]
+        [
+            "Export of the Harbour clinic",
+            "",
+            "Questions: front desk.",
+            "Sheet 'People' has the records. Do not sort it.",
+        ]
     ):
         notice.write_string(row, 0, text)
     people = book.add_worksheet("People")

@@ -93,7 +93,12 @@ def walk(folder: Path) -> int:
         if stop.by_hand is not None:
             stop.by_hand(folder)
         _print(f"$ mudanza {stop.command}\n")
-        ended = subprocess.run([sys.executable, "-m", "mudanza", *shlex.split(stop.command)], cwd=folder, env=environment, check=False)
+        ended = subprocess.run(
+            [sys.executable, "-m", "mudanza", *shlex.split(stop.command)],
+            cwd=folder,
+            env=environment,
+            check=False,
+        )
         if ended.returncode != stop.status:
             wrong += 1
             _print(f"(this ended with status {ended.returncode}, and {stop.status} was expected)")

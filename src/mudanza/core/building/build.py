@@ -22,7 +22,7 @@ from mudanza.core.layouts.writing import RowWriter, metadata_for
 from mudanza.core.move import Move
 from mudanza.core.plans import Plan, load_plan
 from mudanza.core.sources.opening import read_ahead
-from mudanza.core.sources.reading import FILE, LINE, SOURCE, TEXT, WHY, Batch
+from mudanza.core.sources.reading import FILE, LINE, SOURCE, TEXT, WHY, Batch, asked_of
 from mudanza.core.unique import SeenKeys
 
 Progress = Callable[[int], None]
@@ -63,9 +63,9 @@ class Balance:
 
 @dataclass(frozen=True)
 class ListResult:
-    """What became of one list. `files` are those written (or that would be, in a rehearsal)."""
+    """What became of one list. `name` is the list's; `files` are those written (or that would be, in a rehearsal)."""
 
-    list: str
+    name: str
     balance: Balance
     by_source: dict[str, Balance]
     findings: list[Group]
@@ -106,8 +106,8 @@ def build(
     day, given = as_of or date.today(), parameters or {}
     if rehearse:
         nowhere = Outputs("", keep=False)
-        results = [_Build(plan, _open(plan, move), move, day, given, nowhere, progress).run() for plan in plans]
-        return BuildResult(None, day, results)
+        rehearsed = [_Build(plan, _open(plan, move), move, day, given, nowhere, progress).run() for plan in plans]
+        return BuildResult(None, day, rehearsed)
     intakes = [_open(plan, move) for plan in plans]
     for plan, intake in zip(plans, intakes, strict=True):
         # a wrong plan is to be told before the ledger knows of a run
@@ -204,11 +204,12 @@ class _Build:
         total = self._total()
         if not total.holds:
             raise MudanzaError(
-                f"the balance does not hold: {total.as_dict()}.", hint="This is a fault of Mudanza; please report it. Nothing was written."
+                f"the balance does not hold: {total.as_dict()}.",
+                hint="This is a fault of Mudanza; please report it. Nothing was written.",
             )
         outputs = (self.rows_out, self.held_out, self.findings_out, self.metadata_out)
         return ListResult(
-            list=self.plan.name,
+            name=self.plan.name,
             balance=total,
             by_source=self.by_source,
             findings=self.tally.groups(),
@@ -246,7 +247,9 @@ class _Build:
         else:
             self._write(ends.written)
         if ends.held.height:
-            self.held_out.write(self.held_writer.rows(ends.held.with_columns(pl.lit(None, dtype=pl.String).alias(TEXT))))
+            self.held_out.write(
+                self.held_writer.rows(ends.held.with_columns(pl.lit(None, dtype=pl.String).alias(TEXT)))
+            )
         self._found(with_cells(ends.findings, opened, self.program))
 
     def _damaged(self, opened: Opened, batch: Batch, balance: Balance) -> None:
@@ -255,11 +258,11 @@ class _Build:
             rows = opened.broken_rows(batch.broken, self.columns)
             reasons = pl.Series(WHY, [b.code for b in batch.broken], dtype=pl.String)
             self.held_out.write(self.held_writer.rows(rows.with_columns(reasons)))
-        facts = opened.reader.facts
+        facts, width = opened.reader.facts, len(opened.reader.headings)
         self._found(
             frame(
                 [
-                    Finding(b.code, opened.shown, b.line, value=b.value, rule=f"{facts.encoding}, delimiter {facts.delimiter!r}")
+                    Finding(b.code, opened.shown, b.line, value=b.value, rule=asked_of(b.code, facts, width))
                     for b in batch.broken
                 ]
                 + [Finding("read.blank-lines", opened.shown, line) for line in batch.blank_lines]
@@ -297,15 +300,29 @@ class _Build:
     def _about_columns(self) -> pl.DataFrame:
         """Columns nobody accounted for, and columns that some sources lack without saying so."""
         found = [
-            Finding("column.unused", self.move.shown(self.plan.path), column=column, value=f"{count} values", rule="used or left behind")
+            Finding(
+                "column.unused",
+                self.move.shown(self.plan.path),
+                column=column,
+                value=f"{count} values",
+                rule="used or left behind",
+            )
             for column, count in self.counts.items()
             if count
         ]
         for one in self.intake.opened:
             found += [
-                Finding("column.absent", one.shown, column=column, rule=f"used by the plan; source {one.source.name}")
+                Finding(
+                    "column.absent",
+                    one.shown,
+                    column=column,
+                    rule=f"used by the plan; source {one.source.name}",
+                )
                 for column in sorted(self.program.used)
-                if column in self.columns and column not in one.names and column not in one.source.lacks and not one.was_held_back
+                if column in self.columns
+                and column not in one.names
+                and column not in one.source.lacks
+                and not one.was_held_back
             ]
         return frame(found)
 
@@ -325,7 +342,11 @@ def with_cells(findings: pl.DataFrame, opened: Opened, program: Program) -> pl.D
     sheet = opened.reader.facts.sheet
     if findings.is_empty() or sheet is None:
         return findings
-    columns = {made.field.title: next(iter(made.columns)) for made in program.fields if len(made.columns) == 1}
+    columns = {
+        made.field.title: looked_at[0]
+        for made in program.fields
+        if len(looked_at := [c for c in made.columns if not c.startswith("#")]) == 1
+    }
     cells = []
     for title, line in findings.select("column", "line").iter_rows():
         cell = opened.cell(columns[title], line) if title in columns else None
@@ -352,7 +373,7 @@ def build_document(result: BuildResult) -> dict[str, Any]:
         "as_of": result.as_of.isoformat(),
         "lists": [
             {
-                "list": one.list,
+                "list": one.name,
                 **one.balance.as_dict(),
                 "skipped_by": one.balance.skipped,
                 "sources": {name: balance.as_dict() for name, balance in one.by_source.items()},

@@ -63,7 +63,13 @@ class Opened:
         for row in broken:
             cells = {name: cell or None for name, cell in zip(self.names, row.cells, strict=False)}
             data.append({SOURCE: self.source.name, FILE: self.shown, LINE: row.line, **cells, TEXT: row.text})
-        schema = {SOURCE: pl.String, FILE: pl.String, LINE: pl.Int64, **dict.fromkeys(columns, pl.String), TEXT: pl.String}
+        schema = {
+            SOURCE: pl.String,
+            FILE: pl.String,
+            LINE: pl.Int64,
+            **dict.fromkeys(columns, pl.String),
+            TEXT: pl.String,
+        }
         return pl.DataFrame(data, schema=schema)
 
 

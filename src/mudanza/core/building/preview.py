@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
+from typing import Any
 
 import polars as pl
 
 from mudanza.core.building.build import with_cells
 from mudanza.core.building.intake import Opened, open_sources
-from mudanza.core.building.program import check_columns, compile_plan
+from mudanza.core.building.program import Made, check_columns, compile_plan
 from mudanza.core.building.rows import run_early, run_late, where
 from mudanza.core.errors import MoveError, unknown
 from mudanza.core.findings import SCHEMA
@@ -47,7 +48,7 @@ class PreviewRow:
 class PreviewResult:
     """The first rows of a list. `read` counts the rows that were looked at."""
 
-    list: str
+    name: str
     rows: list[PreviewRow]
 
 
@@ -76,7 +77,10 @@ def preview(
         if wanted not in known:
             raise MoveError(unknown("field", wanted, known), hint=f"The layout has: {', '.join(known)}.")
     if source is not None and source not in intake.headings:
-        raise MoveError(unknown("source", source, list(intake.headings)), hint=f"The plan has: {', '.join(intake.headings)}.")
+        raise MoveError(
+            unknown("source", source, list(intake.headings)),
+            hint=f"The plan has: {', '.join(intake.headings)}.",
+        )
     shown: list[PreviewRow] = []
     seen = SeenKeys()
     files = [one.shown for one in intake.opened]
@@ -94,7 +98,11 @@ def preview(
         held_lines = set(ends.held[LINE].to_list())
         for row in some.iter_rows(named=True):
             line = row[LINE]
-            mine = findings.filter(pl.col("line") == line).select([c for c in SCHEMA if c not in ("file", "line")]).to_dicts()
+            mine = (
+                findings.filter(pl.col("line") == line)
+                .select([c for c in SCHEMA if c not in ("file", "line")])
+                .to_dicts()
+            )
             end = "written" if line in written else "held back" if line in held_lines else "skipped"
             if any(f["code"] == "row.merged" for f in mine):
                 end = "merged"
@@ -102,12 +110,20 @@ def preview(
     return PreviewResult(name, shown)
 
 
-def _row(opened: Opened, row: dict[str, object], end: str, written: dict[str, str | None], findings: list[dict[str, str | None]], made: list, fields: list[str] | None) -> PreviewRow:  # type: ignore[type-arg]
+def _row(
+    opened: Opened,
+    row: dict[str, Any],
+    end: str,
+    written: dict[str, str | None],
+    findings: list[dict[str, str | None]],
+    made: Sequence[Made],
+    fields: list[str] | None,
+) -> PreviewRow:
     shown = []
     for one in made:
         if fields and one.field.name not in fields:
             continue
-        before = {c: row[c] for c in opened.names if c in one.columns}
+        before = {c: row[c] for c in (*opened.names, SOURCE, FILE) if c in one.columns}
         mine = [f for f in findings if f["column"] == one.field.title]
         shown.append(PreviewField(one.field.name, one.field.title, before, written.get(one.field.title), mine))
     titles = {one.field.title for one in made}

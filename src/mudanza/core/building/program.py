@@ -61,9 +61,7 @@ class Program:
         return [made.field.title for made in self.fields]
 
 
-def compile_plan(
-    plan: Plan, move: Move, columns: Sequence[str], as_of: date, parameters: Mapping[str, str]
-) -> Program:
+def compile_plan(plan: Plan, move: Move, columns: Sequence[str], as_of: date, parameters: Mapping[str, str]) -> Program:
     """Compile a plan against the columns its sources have. Raises errors that point into the plan."""
     return _Assembly(plan, move, columns, as_of, {**move.parameters, **parameters}).program()
 
@@ -83,7 +81,7 @@ class _Assembly:
         self.around = Surroundings(
             crosswalk=self._crosswalk,
             keys=lambda name: self._book(name).all(),
-            book_exists=lambda name: None if self._book(name) else None,
+            book_exists=lambda name: bool(self._book(name)),
             parameters=parameters,
             as_of=as_of,
         )
@@ -204,7 +202,11 @@ class _Assembly:
             elif value.kind is Kind.YESNO:
                 hint = 'Use cases: "Y" when {...}; "N" otherwise.'
         raise error_at(
-            flow, 0, len(flow.rstrip()), f"the field {field.name!r} is a {field.kind}, and a {value.kind} comes out here.", hint
+            flow,
+            0,
+            len(flow.rstrip()),
+            f"the field {field.name!r} is a {field.kind}, and a {value.kind} comes out here.",
+            hint,
         )
 
 
@@ -216,7 +218,10 @@ def check_columns(plan: Plan, program: Program, headings: Mapping[str, Sequence[
             raise _no_column(plan, column, everywhere, "left_behind", column)
         if column in program.used:
             raise plan.error(
-                f"{column!r} is left behind, and yet a flow uses it.", "left_behind", column, "Take the line out here."
+                f"{column!r} is left behind, and yet a flow uses it.",
+                "left_behind",
+                column,
+                "Take the line out here.",
             )
     for column in plan.sort:
         name = column.removeprefix("@")

@@ -96,7 +96,9 @@ def run_late(
     late = _late(program, layout, early.rows, seen, files)
     found = pl.concat([pl.DataFrame(schema=SCHEMA), *early.findings, late.findings])
     held_index = pl.concat([pl.Series(_ROW, [], dtype=pl.UInt32), *early.held, late.held])
-    held_frame = early.original.filter(pl.col(_ROW).is_in(held_index.implode())) if held_index.len() else early.original.head(0)
+    held_frame = (
+        early.original.filter(pl.col(_ROW).is_in(held_index.implode())) if held_index.len() else early.original.head(0)
+    )
     texts = [made.text.expr.alias(made.field.title) for made in program.fields]
     return Ends(
         written=late.rows.select(*texts, *(extra or [])),
@@ -210,7 +212,11 @@ def _repeats(
     """The rows' hashes; where each repeated key was first seen (None if none is); whether the record was the same."""
     no = pl.Series(dtype=pl.Boolean)
     if not layout.primary_key or made.is_empty():
-        return pl.DataFrame(schema={"key": pl.UInt64, "key2": pl.UInt64, "record": pl.UInt64, "where": pl.Int64}), None, no
+        return (
+            pl.DataFrame(schema={"key": pl.UInt64, "key2": pl.UInt64, "record": pl.UInt64, "where": pl.Int64}),
+            None,
+            no,
+        )
     record = [one.text.expr for one in program.fields]
     hashed = SeenKeys.prepare(made, _key_texts(program, layout), record)
     hashed = hashed.with_columns(made[f"{INNER}where"].alias("where"))
@@ -225,7 +231,9 @@ def _repeat_findings(
 ) -> pl.DataFrame:
     titles = [m.field.title for m in program.fields if m.field.name in layout.primary_key]
     texts = [m.text.expr for m in program.fields if m.field.name in layout.primary_key]
-    repeated = made.select(pl.col(FILE), pl.col(LINE), pl.concat_str(texts, separator=", ", ignore_nulls=True).alias("value"))
+    repeated = made.select(
+        pl.col(FILE), pl.col(LINE), pl.concat_str(texts, separator=", ", ignore_nulls=True).alias("value")
+    )
     repeated = repeated.with_columns(again.alias("first"), same.alias("same")).filter(pl.col("first").is_not_null())
     found = [
         Finding(

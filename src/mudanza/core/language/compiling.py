@@ -65,7 +65,11 @@ class _Flow:
         cases = node.cases
         for case in cases[:-1]:
             if case.condition is None:
-                raise self.fail(case, "this case always applies, so those after it never do.", "Give it a when, or put it last.")
+                raise self.fail(
+                    case,
+                    "this case always applies, so those after it never do.",
+                    "Give it a when, or put it last.",
+                )
         if len(cases) == 1 and cases[0].condition is None:
             return self.chain(cases[0].chain)
         conditions: list[Value] = []
@@ -94,7 +98,11 @@ class _Flow:
             if one is Kind.BLANK or one is kind:
                 continue
             if kind is not Kind.BLANK:
-                raise self.fail(case.chain, f"this case gives a {one}, an earlier one a {kind}.", "All cases must give the same kind.")
+                raise self.fail(
+                    case.chain,
+                    f"this case gives a {one}, an earlier one a {kind}.",
+                    "All cases must give the same kind.",
+                )
             kind = one
         return kind
 
@@ -102,15 +110,21 @@ class _Flow:
         values = [self.value(v) for v in node.values]
         original = values[0] if len(values) == 1 else None
         for step in node.steps:
-            values = [self.apply(step, values, node)]
+            values = [self.apply(step, values)]
         if len(values) > 1:
-            raise self.fail(node, f"{len(values)} values come out here, and one is needed.", 'Make one of them: -> join " ", or -> first-filled.')
+            raise self.fail(
+                node,
+                f"{len(values)} values come out here, and one is needed.",
+                'Make one of them: -> join " ", or -> first-filled.',
+            )
         value = values[0]
         if node.fallback is None:
             return value
         if value.failed is None:
             raise self.fail(
-                node.fallback, "no step before this `or` can fail.", 'For blanks use -> default "text" or -> first-filled.'
+                node.fallback,
+                "no step before this `or` can fail.",
+                'For blanks use -> default "text" or -> first-filled.',
             )
         return self._fallback(node, value, original)
 
@@ -118,38 +132,53 @@ class _Flow:
         assert value.failed is not None and node.fallback is not None
         kept = tuple(p for p in value.problems if not p.stops)
         if isinstance(node.fallback, nodes.Blank):
-            expr = pl.when(~value.failed).then(value.expr)
+            expr: pl.Expr = pl.when(~value.failed).then(value.expr)
         elif isinstance(node.fallback, nodes.Text):
             if value.kind is not Kind.TEXT:
                 raise self.fail(node.fallback, f"a text cannot stand in for a {value.kind}.", "Use `or blank`.")
             expr = pl.when(value.failed).then(pl.lit(node.fallback.value)).otherwise(value.expr)
         else:
             if original is None or original.kind is not value.kind:
-                raise self.fail(node.fallback, f"`or keep` would put what came in where a {value.kind} must be.", "Use `or blank`.")
+                raise self.fail(
+                    node.fallback,
+                    f"`or keep` would put what came in where a {value.kind} must be.",
+                    "Use `or blank`.",
+                )
             expr = pl.when(value.failed).then(original.expr).otherwise(value.expr)
         level = max(value.level, original.level if original else 0)
         return replace(value, expr=expr, problems=kept, failed=None, level=level)
 
     # steps
 
-    def apply(self, node: nodes.Step, values: list[Value], chain: nodes.Chain) -> Value:
+    def apply(self, node: nodes.Step, values: list[Value]) -> Value:
         step = STEPS.get(node.name)
         if step is None:
             near = nearest(node.name, list(STEPS), least=50)
             raise self.fail(
-                replace(node, end=node.start + len(node.name)),  # type: ignore[arg-type]
+                replace(node, end=node.start + len(node.name)),
                 f"there is no step {node.name!r}.",
                 f"Did you mean {near!r}?" if near else "`mudanza explain steps` lists them.",
             )
         if len(values) > 1 and not step.several:
             raise self.fail(
-                node, f"{node.name} takes one value, and {len(values)} come in.", f'Make one of them first: -> join " " -> {node.name}.'
+                node,
+                f"{node.name} takes one value, and {len(values)} come in.",
+                f'Make one of them first: -> join " " -> {node.name}.',
             )
         for value in values:
             if value.kind not in step.takes and value.kind is not Kind.BLANK:
-                raise self.fail(node, f"{node.name} takes {_listed(step.takes)}, and a {value.kind} comes in.", _conversion(value.kind, step.takes))
+                raise self.fail(
+                    node,
+                    f"{node.name} takes {_listed(step.takes)}, and a {value.kind} comes in.",
+                    _conversion(value.kind, step.takes),
+                )
         positional, options = self._arguments(node, step)
-        call = Call(self.compiler.stages, self.compiler.around, self.column, lambda what, hint: self.fail(node, what, hint))
+        call = Call(
+            self.compiler.stages,
+            self.compiler.around,
+            self.column,
+            lambda what, hint: self.fail(node, what, hint),
+        )
         try:
             return step.work(values if step.several else values[0], call, *positional, **options)
         except LanguageError:
@@ -204,9 +233,18 @@ class _Flow:
         if parameter.kind == "number" and isinstance(value, nodes.Number):
             number = int(value.value) if value.value == value.value.to_integral_value() else None
             if number is None or (parameter.least and number < parameter.least) or abs(number) > 10**9:
-                raise self.fail(argument, f"{step.name} needs a whole number here, from {parameter.least}.", f"It is written: {step.usage}")
+                raise self.fail(
+                    argument,
+                    f"{step.name} needs a whole number here, from {parameter.least}.",
+                    f"It is written: {step.usage}",
+                )
             return number
-        shown = {"text": 'a text in double quotes', "number": "a number", "yes/no": "yes or no", "name": "a name"}[parameter.kind]
+        shown = {
+            "text": "a text in double quotes",
+            "number": "a number",
+            "yes/no": "yes or no",
+            "name": "a name",
+        }[parameter.kind]
         raise self.fail(argument, f"{step.name} needs {shown} as its {parameter.name}.", f"It is written: {step.usage}")
 
     # values
@@ -250,6 +288,7 @@ class _Flow:
             return replace(value, problems=(), failed=None)
         if name in _FACTS:
             column, kind = _FACTS[name]
+            self.compiler.used.add(column)
             return Value(kind, pl.col(column).cast(DTYPES[kind]))
         if name in self.compiler.columns:
             self.compiler.used.add(name)
@@ -281,7 +320,11 @@ class _Flow:
             return self._test(node)
         value = self.value(node)
         if value.kind is not Kind.YESNO:
-            raise self.fail(node, f"a condition is needed here, and this is a {value.kind}.", 'Compare it with something: = "x", is blank, > 0.')
+            raise self.fail(
+                node,
+                f"a condition is needed here, and this is a {value.kind}.",
+                'Compare it with something: = "x", is blank, > 0.',
+            )
         return value.map(value.expr.fill_null(False))
 
     def _test(self, node: nodes.Test) -> Value:
@@ -316,12 +359,20 @@ class _Flow:
         try:
             pl.Series([""]).str.contains(pattern.value)
         except pl.exceptions.PolarsError:
-            raise self.fail(pattern, "this is no regular expression that can be used.", "Look-around and back references are not supported.") from None
+            raise self.fail(
+                pattern,
+                "this is no regular expression that can be used.",
+                "Look-around and back references are not supported.",
+            ) from None
         return subject.map(subject.expr.str.contains(pattern.value).fill_null(False), Kind.YESNO)
 
     def _within(self, node: nodes.Test, subject: Value) -> Value:
         if subject.kind not in (Kind.DATE, Kind.DATETIME):
-            raise self.fail(node.subject, f"within … days is for dates, and this is a {subject.kind}.", 'Read it first: ({Column} -> date "dd/MM/yyyy").')
+            raise self.fail(
+                node.subject,
+                f"within … days is for dates, and this is a {subject.kind}.",
+                'Read it first: ({Column} -> date "dd/MM/yyyy").',
+            )
         days = node.others[0]
         assert isinstance(days, nodes.Number)
         day = subject.expr.dt.date() if subject.kind is Kind.DATETIME else subject.expr
@@ -376,7 +427,12 @@ def _conversion(kind: Kind, wanted: tuple[Kind, ...]) -> str | None:
         return 'Use cases: "Y" when {...}; "N" otherwise.'
     if kind is not Kind.TEXT:
         return None
-    readings = {Kind.NUMBER: "-> number", Kind.DATE: '-> date "dd/MM/yyyy"', Kind.YESNO: "-> yesno", Kind.TEXTS: '-> split ";"'}
+    readings = {
+        Kind.NUMBER: "-> number",
+        Kind.DATE: '-> date "dd/MM/yyyy"',
+        Kind.YESNO: "-> yesno",
+        Kind.TEXTS: '-> split ";"',
+    }
     return next((f"Read the text first: {readings[k]}." for k in wanted if k in readings), None)
 
 

@@ -117,9 +117,7 @@ class _Nodes(Transformer[Token, Any]):
         self.source = text
 
     def flow(self, meta: Meta, children: list[Any]) -> nodes.Flow:
-        cases = tuple(
-            c if isinstance(c, nodes.Case) else nodes.Case(c.start, c.end, c, None, False) for c in children
-        )
+        cases = tuple(c if isinstance(c, nodes.Case) else nodes.Case(c.start, c.end, c, None, False) for c in children)
         return nodes.Flow(meta.start_pos, meta.end_pos, cases)
 
     def case_when(self, meta: Meta, children: list[Any]) -> nodes.Case:

@@ -88,7 +88,7 @@ class Surroundings:
 
     crosswalk: Callable[[str], pl.DataFrame]
     keys: Callable[[str], pl.DataFrame]
-    book_exists: Callable[[str], None]
+    book_exists: Callable[[str], bool]
     parameters: Mapping[str, str]
     as_of: date
 

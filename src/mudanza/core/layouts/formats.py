@@ -113,13 +113,24 @@ class NumberFormat:
 
     @classmethod
     def of(
-        cls, pattern: str | None, decimal: str = ".", group: str | None = None, whole: bool = False, exponent: bool = False
+        cls,
+        pattern: str | None,
+        decimal: str = ".",
+        group: str | None = None,
+        whole: bool = False,
+        exponent: bool = False,
     ) -> NumberFormat:
         """Compile a UTS 35 number pattern such as `#,##0.00`. Raises ValueError if it is none."""
         if len(decimal) != 1 or (group is not None and len(group) != 1) or decimal == group:
             raise ValueError("decimalChar and groupChar must be one character each, and differ")
         if pattern is None:
-            return cls(decimal, group, max_fraction=0 if whole else None, exponent=exponent, text=_shown(whole, decimal))
+            return cls(
+                decimal,
+                group,
+                max_fraction=0 if whole else None,
+                exponent=exponent,
+                text=_shown(whole, decimal),
+            )
         match = re.fullmatch(r"([#,]*[0,]+|#)(?:\.(0*)(#*))?", pattern)
         if not match:
             raise ValueError(f"{pattern!r} is no number pattern; write one such as '0.00' or '#,##0.##'")
@@ -153,7 +164,7 @@ class NumberFormat:
 
     def read(self, text: pl.Expr) -> pl.Expr:
         """Text as an exact number; null where it is not one in this format."""
-        plain = pl.when(text.str.contains(self.pattern)).then(text)
+        plain: pl.Expr = pl.when(text.str.contains(self.pattern)).then(text)
         if self.group:
             plain = plain.str.replace_all(self.group, "", literal=True)
         if self.decimal != ".":
@@ -213,9 +224,7 @@ class YesNoFormat:
 
     def read(self, text: pl.Expr) -> pl.Expr:
         """Text as yes or no; null where it is neither word."""
-        return (
-            pl.when(text.is_in(self.yes)).then(pl.lit(True)).when(text.is_in(self.no)).then(pl.lit(False))
-        )
+        return pl.when(text.is_in(self.yes)).then(pl.lit(True)).when(text.is_in(self.no)).then(pl.lit(False))
 
     def render(self, value: pl.Expr) -> pl.Expr:
         """Yes or no as the first of its words."""

@@ -147,7 +147,9 @@ def read_layout(path: Path) -> Layout:
         ) from None
     except (UnicodeDecodeError, IsADirectoryError) as error:
         raise LayoutError(
-            f"the layout is no text in UTF-8 ({error}).", place=Place(file=str(path)), hint="Is this the right file?"
+            f"the layout is no text in UTF-8 ({error}).",
+            place=Place(file=str(path)),
+            hint="Is this the right file?",
         ) from error
     try:
         node = json.loads(text, object_pairs_hook=_no_repeats)
@@ -187,7 +189,9 @@ def layout_from(node: Any, path: Path, text: str = "{}") -> Layout:
     context = table.get("@context")
     if context != CONTEXT and not (isinstance(context, list) and context and context[0] == CONTEXT):
         raise document.fail(
-            ("@context",), f'"@context" must be "{CONTEXT}".', f'Add "@context": "{CONTEXT}" as the first line.'
+            ("@context",),
+            f'"@context" must be "{CONTEXT}".',
+            f'Add "@context": "{CONTEXT}" as the first line.',
         )
     if "tableSchema" not in table:
         raise document.fail((), "there is no tableSchema.", 'Add "tableSchema": {"columns": [...]}.')
@@ -233,7 +237,9 @@ def _column_exists(document: _Document, name: str, names: list[str], where: plac
     if name not in names:
         near = nearest(name, names)
         raise document.fail(
-            where, f"there is no column named {name!r}.", f"Did you mean {near!r}?" if near else "Use a column's name."
+            where,
+            f"there is no column named {name!r}.",
+            f"Did you mean {near!r}?" if near else "Use a column's name.",
         )
 
 
@@ -292,7 +298,9 @@ def _kind_of(document: _Document, datatype: Mapping[str, Any], base: str, at: pl
             return _text_limits(document, datatype, base, at)
         for key in ("length", "minLength", "maxLength"):
             if key in datatype:
-                raise document.fail((*at, key), f"{key} goes with text, and this is a {base}.", "Use minimum and maximum.")
+                raise document.fail(
+                    (*at, key), f"{key} goes with text, and this is a {base}.", "Use minimum and maximum."
+                )
         if base == "boolean":
             if form is not None and not isinstance(form, str):
                 raise ValueError("a yes/no format is a text such as 'Y|N'")
@@ -340,7 +348,9 @@ def _number_format(document: _Document, form: Any, base: str, at: places.Path) -
 def _text_limits(document: _Document, datatype: Mapping[str, Any], base: str, at: places.Path) -> dict[str, Any]:
     for key in ("minimum", "maximum", "minInclusive", "maxInclusive", "minExclusive", "maxExclusive"):
         if key in datatype:
-            raise document.fail((*at, key), f"{key} goes with numbers and dates, and this is a {base}.", "Use maxLength.")
+            raise document.fail(
+                (*at, key), f"{key} goes with numbers and dates, and this is a {base}.", "Use maxLength."
+            )
     length, least, most = (document.typed(datatype, k, int, at) for k in ("length", "minLength", "maxLength"))
     if least is not None and most is not None and least > most:
         raise document.fail((*at, "minLength"), f"minLength {least} is more than maxLength {most}.")
@@ -455,7 +465,9 @@ def _dialect(document: _Document, table: Mapping[str, Any]) -> Dialect:
     for key, allowed in fixed.items():
         if key in node and node[key] not in allowed:
             raise document.fail(
-                (*at, key), f"{key} {json.dumps(node[key])} is not supported.", f"Use {json.dumps(allowed[0])}."
+                (*at, key),
+                f"{key} {json.dumps(node[key])} is not supported.",
+                f"Use {json.dumps(allowed[0])}.",
             )
     delimiter = document.typed(node, "delimiter", str, at) or ","
     quote = node.get("quoteChar", '"')
@@ -468,7 +480,9 @@ def _dialect(document: _Document, table: Mapping[str, Any]) -> Dialect:
     try:
         encoding, bom = codecs.lookup(encoding).name, encoding.lower().endswith("-sig")
     except LookupError:
-        raise document.fail((*at, "encoding"), f"there is no encoding {encoding!r}.", "Use utf-8 or windows-1252.") from None
+        raise document.fail(
+            (*at, "encoding"), f"there is no encoding {encoding!r}.", "Use utf-8 or windows-1252."
+        ) from None
     ends = document.texts(node["lineTerminators"], (*at, "lineTerminators")) if "lineTerminators" in node else ("\r\n",)
     if ends[0] not in ("\r\n", "\n"):
         raise document.fail((*at, "lineTerminators"), "lines end with \\r\\n or \\n.")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import operator
 from dataclasses import dataclass
 from datetime import date, datetime
 
@@ -69,15 +70,25 @@ def value_problems(field: Field, text: pl.Expr, value: pl.Expr, blank: pl.Expr) 
         problems.append(Problem(code, field.title, when, text, rule))
 
     if field.required and field.default is None:
-        problem("value.required", blank, "required")
+        problem("value.required", blank, "filled in")
     if field.kind is Kind.TEXT:
         items = _Items.of(field, text, blank)
         characters = items.text.str.len_chars()
         for limit, code, wrong, words in (
             (field.length, "value.too-long", characters > (field.length or 0), "exactly {} characters"),
             (field.length, "value.too-short", characters < (field.length or 0), "exactly {} characters"),
-            (field.max_length, "value.too-long", characters > (field.max_length or 0), "at most {} characters"),
-            (field.min_length, "value.too-short", characters < (field.min_length or 0), "at least {} characters"),
+            (
+                field.max_length,
+                "value.too-long",
+                characters > (field.max_length or 0),
+                "at most {} characters",
+            ),
+            (
+                field.min_length,
+                "value.too-short",
+                characters < (field.min_length or 0),
+                "at least {} characters",
+            ),
         ):
             if limit is not None:
                 problem(code, items.any(wrong), words.format(limit))
@@ -89,16 +100,16 @@ def value_problems(field: Field, text: pl.Expr, value: pl.Expr, blank: pl.Expr) 
             )
         elif field.pattern is not None:
             matches = items.text.str.contains(f"^(?:{field.pattern})$")
-            problem("value.pattern", items.any(~matches), f"matches {field.pattern}")
+            problem("value.pattern", items.any(~matches), f"text matching {field.pattern}")
         return problems
-    for bound, code, words, compare in (
-        (field.minimum, "value.too-small", "from {}", lambda b: value < b),
-        (field.above, "value.too-small", "above {}", lambda b: value <= b),
-        (field.maximum, "value.too-large", "up to {}", lambda b: value > b),
-        (field.below, "value.too-large", "below {}", lambda b: value >= b),
+    for bound, code, words, wrong_side in (
+        (field.minimum, "value.too-small", "from {}", operator.lt),
+        (field.above, "value.too-small", "above {}", operator.le),
+        (field.maximum, "value.too-large", "up to {}", operator.gt),
+        (field.below, "value.too-large", "below {}", operator.ge),
     ):
         if bound is not None:
-            problem(code, compare(_literal(bound, field.kind)), words.format(bound))
+            problem(code, wrong_side(value, _literal(bound, field.kind)), words.format(bound))
     return problems
 
 

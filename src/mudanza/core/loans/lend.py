@@ -44,7 +44,13 @@ def read_records(path: Path, layout: Layout, shown: str) -> pl.DataFrame:
     """
     dialect = layout.dialect
     reader = open_source(
-        path, ReadOptions(encoding=dialect.encoding, delimiter=dialect.delimiter, quote=dialect.quote, heading=1 if dialect.header else 0)
+        path,
+        ReadOptions(
+            encoding=dialect.encoding,
+            delimiter=dialect.delimiter,
+            quote=dialect.quote,
+            heading=1 if dialect.header else 0,
+        ),
     )
     titles = [f.title for f in layout.fields]
     names = dict(zip(reader.headings, reader.raw_headings if dialect.header else titles, strict=False))
@@ -57,7 +63,9 @@ def read_records(path: Path, layout: Layout, shown: str) -> pl.DataFrame:
         if batch.broken:
             bad = batch.broken[0]
             raise LoanError(f"the row is damaged: {bad.value}.", place=Place(shown, bad.line), hint=check)
-        parts.append(batch.rows.rename({k: v for k, v in names.items() if k in batch.rows.columns}).select(*titles, LINE))
+        parts.append(
+            batch.rows.rename({k: v for k, v in names.items() if k in batch.rows.columns}).select(*titles, LINE)
+        )
     schema = {**dict.fromkeys(titles, pl.String), LINE: pl.Int64}
     rows = pl.concat([pl.DataFrame(schema=schema), *parts])
     keys = key_fields(layout)
@@ -111,7 +119,9 @@ def lend(
         raise LoanError("no row was chosen, so there is nothing to lend.", place=Place(shown), hint="Look at --where.")
     if records.height > most_rows():
         raise LoanError(
-            f"{records.height:,} rows were chosen, and a sheet holds {most_rows():,}.", place=Place(shown), hint="Choose fewer with --where."
+            f"{records.height:,} rows were chosen, and a sheet holds {most_rows():,}.",
+            place=Place(shown),
+            hint="Choose fewer with --where.",
         )
     run = move.ledger.begin("lend", subject)
     loan = f"{subject}-{run}"
@@ -180,6 +190,8 @@ def _chosen(
         bad = rows.filter(value.failed).select(LINE).collect()
         if bad.height:
             raise LoanError(
-                "--where cannot be told for this row.", place=Place(shown, bad[LINE][0]), hint="Add `or blank` to its step."
+                "--where cannot be told for this row.",
+                place=Place(shown, bad[LINE][0]),
+                hint="Add `or blank` to its step.",
             )
     return rows.filter(value.expr).select(records.columns).collect()

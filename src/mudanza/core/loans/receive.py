@@ -25,9 +25,17 @@ from mudanza.core.move import Move
 from mudanza.core.problems import flags, gather
 from mudanza.core.sources.reading import INNER, LINE
 
-_KEY = f"{INNER}key"
+#: Name of the column that holds a row's key as one text.
+KEY = f"{INNER}key"
 #: Shape of changed cells: the key's parts joined, the field's title, the texts, and where the cell stands.
-CHANGES = {"key": pl.String, "field": pl.String, "before": pl.String, "after": pl.String, "line": pl.Int64, "cell": pl.String}
+CHANGES = {
+    "key": pl.String,
+    "field": pl.String,
+    "before": pl.String,
+    "after": pl.String,
+    "line": pl.Int64,
+    "cell": pl.String,
+}
 
 
 @dataclass(frozen=True)
@@ -101,7 +109,11 @@ def receive(
         raise LoanError(unknown("loan", name, loans), place=Place(shown), hint="Is it a loan of another move folder?")
     subject, lent, state, detail = known
     if accept and state != "out":
-        raise LoanError(f"the loan {name!r} was accepted already.", place=Place(shown), hint="Lend the records again for further changes.")
+        raise LoanError(
+            f"the loan {name!r} was accepted already.",
+            place=Place(shown),
+            hint="Lend the records again for further changes.",
+        )
     work = _Return(move, path, shown, name, subject, lent, detail, missing)
     result = work.compare()
     if not accept or work.blocked is not None:
@@ -113,7 +125,15 @@ class _Return:
     """One returned workbook under comparison."""
 
     def __init__(
-        self, move: Move, path: Path, shown: str, loan: str, subject: str, lent: str, detail: dict[str, Any], missing: str | None
+        self,
+        move: Move,
+        path: Path,
+        shown: str,
+        loan: str,
+        subject: str,
+        lent: str,
+        detail: dict[str, Any],
+        missing: str | None,
     ) -> None:
         self.move, self.path, self.shown, self.loan = move, path, shown, loan
         self.subject, self.lent, self.detail, self.missing = subject, lent, detail, missing
@@ -127,7 +147,11 @@ class _Return:
 
     def compare(self) -> LoanReturn:
         if digest_of(self.snapshot_path).sha256 != self.detail["lent"]:
-            raise LoanError("the record of what was lent was changed.", place=Place(str(self.snapshot_path)), hint="Restore it from a backup.")
+            raise LoanError(
+                "the record of what was lent was changed.",
+                place=Place(str(self.snapshot_path)),
+                hint="Restore it from a backup.",
+            )
         self.before = self._keyed(read_records(self.snapshot_path, self.layout, self.move.shown(self.snapshot_path)))
         returned = read_returned(self.path, self.subject, [f.title for f in self.fields], self.shown)
         self._find(returned.findings)
@@ -136,17 +160,17 @@ class _Return:
         rows = self._typed(self._keyed(returned.rows), returned)
         rows, bad_lines = self._row_structure(rows, returned)
         cells = self._changed_cells(rows, returned) if not returned.broken else pl.DataFrame(schema=CHANGES)
-        additions = rows.filter(~pl.col(_KEY).is_in(self.before[_KEY].implode()) | pl.col(_KEY).is_null())
+        additions = rows.filter(~pl.col(KEY).is_in(self.before[KEY].implode()) | pl.col(KEY).is_null())
         if returned.broken:
             additions = additions.clear()
         removals = self._removals(rows, returned)
         bad_lines |= self._validate(rows, cells, additions, returned)
-        cells = cells.filter(~pl.col("key").is_in(removals[_KEY].implode()))
+        cells = cells.filter(~pl.col("key").is_in(removals[KEY].implode()))
         held = rows.filter(pl.col(LINE).is_in(list(bad_lines))).height
         cells = cells.filter(~pl.col("line").is_in(list(bad_lines)))
         additions = additions.filter(~pl.col(LINE).is_in(list(bad_lines)))
         cells, conflicts = self._conflicts(cells, removals)
-        removals = removals.filter(~pl.col(_KEY).is_in([c.key for c in conflicts if c.field == REMOVAL]))
+        removals = removals.filter(~pl.col(KEY).is_in([c.key for c in conflicts if c.field == REMOVAL]))
         tally = Tally()
         found = pl.concat([pl.DataFrame(schema=SCHEMA), *self.findings])
         tally.add(found)
@@ -158,7 +182,7 @@ class _Return:
     def _keyed(self, rows: pl.DataFrame) -> pl.DataFrame:
         """Rows with their key as one text; null where it is blank."""
         parts = [pl.col(f.title).str.strip_chars() for f in self.keys]
-        return rows.with_columns(pl.concat_str(parts, separator=", ").alias(_KEY))
+        return rows.with_columns(pl.concat_str(parts, separator=", ").alias(KEY))
 
     def _typed(self, rows: pl.DataFrame, returned: Returned) -> pl.DataFrame:
         """Rows with each lent field's text as the layout writes it, and its typed value beside."""
@@ -166,10 +190,14 @@ class _Return:
         exprs = []
         for field in self.others:
             cell = pl.when(~blank_in_file(field, pl.col(field.title))).then(pl.col(field.title))
-            exprs.append((read_cell(field, cell) if field.kind is not Kind.TEXT else cell).alias(f"{INNER}{field.name}"))
+            exprs.append(
+                (read_cell(field, cell) if field.kind is not Kind.TEXT else cell).alias(f"{INNER}{field.name}")
+            )
         rows = rows.with_columns(exprs)
         texts = [
-            pl.coalesce(render(field, pl.col(f"{INNER}{field.name}"), field.kind), pl.col(field.title)).alias(field.title)
+            pl.coalesce(render(field, pl.col(f"{INNER}{field.name}"), field.kind), pl.col(field.title)).alias(
+                field.title
+            )
             for field in self.others
             if field.kind is not Kind.TEXT
         ]
@@ -178,33 +206,49 @@ class _Return:
     def _row_structure(self, rows: pl.DataFrame, returned: Returned) -> tuple[pl.DataFrame, set[int]]:
         """Findings on rows as a whole: formulas, repeated and blank keys, unclear removals."""
         bad = set(returned.formula_rows)
-        lent = set(self.before[_KEY].to_list())
+        lent = set(self.before[KEY].to_list())
         found = []
-        repeated = rows.filter(pl.col(_KEY).is_not_null() & pl.col(_KEY).is_duplicated())
+        repeated = rows.filter(pl.col(KEY).is_not_null() & pl.col(KEY).is_duplicated())
         title = ", ".join(f.title for f in self.keys)
-        for key, line in repeated.select(_KEY, LINE).iter_rows():
+        for key, line in repeated.select(KEY, LINE).iter_rows():
             found.append(self._finding("loan.key-repeated", returned, self.keys[0].title, line, key, "once", title))
             bad.add(line)
         needs_key = [f for f in self.keys if f.required and not f.left_out_of_additions]
-        for line in rows.filter(pl.col(_KEY).is_null())[LINE] if needs_key else []:
+        for line in rows.filter(pl.col(KEY).is_null())[LINE] if needs_key else []:
             found.append(self._finding("loan.key-blank", returned, needs_key[0].title, line, None, "required", title))
             bad.add(line)
         marked = rows.filter(pl.col(REMOVAL).is_not_null())
-        for key, mark, line in marked.select(_KEY, REMOVAL, LINE).iter_rows():
+        for key, mark, line in marked.select(KEY, REMOVAL, LINE).iter_rows():
             if mark.strip().lower() != REMOVE or key not in lent:
-                found.append(self._finding("loan.removal-unclear", returned, REMOVAL, line, mark, f"'{REMOVE}', on a row that was lent"))
+                found.append(
+                    self._finding(
+                        "loan.removal-unclear",
+                        returned,
+                        REMOVAL,
+                        line,
+                        mark,
+                        f"'{REMOVE}', on a row that was lent",
+                    )
+                )
                 bad.add(line)
         self._find(found)
         return rows, bad
 
     def _finding(
-        self, code: str, returned: Returned, title: str, line: int, value: str | None, rule: str, column: str | None = None
+        self,
+        code: str,
+        returned: Returned,
+        title: str,
+        line: int,
+        value: str | None,
+        rule: str,
+        column: str | None = None,
     ) -> Finding:
         cell = f"{returned.sheet}!{returned.cells[title]}{line}" if title in returned.cells else None
         return Finding(code, self.shown, line, cell, column or title, value, rule)
 
     def _changed_cells(self, rows: pl.DataFrame, returned: Returned) -> pl.DataFrame:
-        both = self.before.join(rows, on=_KEY, how="inner", suffix=f"{INNER}after")
+        both = self.before.join(rows, on=KEY, how="inner", suffix=f"{INNER}after")
         parts = []
         for field in self.others:
             after_text = pl.col(f"{field.title}{INNER}after")
@@ -219,7 +263,7 @@ class _Return:
             cell = pl.lit(f"{returned.sheet}!{returned.cells.get(field.title, '')}") + line.cast(pl.String)
             parts.append(
                 both.filter(differs.fill_null(False)).select(
-                    pl.col(_KEY).alias("key"), pl.lit(field.title).alias("field"), before.alias("before"),
+                    pl.col(KEY).alias("key"), pl.lit(field.title).alias("field"), before.alias("before"),
                     after.alias("after"), line.alias("line"), cell.alias("cell"),
                 )
             )  # fmt: skip
@@ -227,27 +271,46 @@ class _Return:
 
     def _removals(self, rows: pl.DataFrame, returned: Returned) -> pl.DataFrame:
         """Lent rows that are to be removed: marked so, or gone and said to mean it."""
-        marked = rows.filter(pl.col(REMOVAL).str.strip_chars().str.to_lowercase() == REMOVE)[_KEY]
-        came = rows[_KEY].drop_nulls()
-        gone = self.before.filter(~pl.col(_KEY).is_in(came.implode()))
+        marked = rows.filter(pl.col(REMOVAL).str.strip_chars().str.to_lowercase() == REMOVE)[KEY]
+        came = rows[KEY].drop_nulls()
+        gone = self.before.filter(~pl.col(KEY).is_in(came.implode()))
         if gone.height and not returned.broken and self.missing is None:
-            self._find([Finding("loan.row-missing", self.shown, column=", ".join(f.title for f in self.keys), value=key) for key in gone[_KEY]])
-            self.blocked = self.blocked or f"{gone.height} lent rows did not come back; say --missing keep or --missing remove"
-        taken = pl.concat([marked, gone[_KEY]]) if self.missing == "remove" else marked
-        return self.before.filter(pl.col(_KEY).is_in(taken.implode()))
+            self._find(
+                [
+                    Finding(
+                        "loan.row-missing",
+                        self.shown,
+                        column=", ".join(f.title for f in self.keys),
+                        value=key,
+                    )
+                    for key in gone[KEY]
+                ]
+            )
+            self.blocked = (
+                self.blocked or f"{gone.height} lent rows did not come back; say --missing keep or --missing remove"
+            )
+        taken = pl.concat([marked, gone[KEY]]) if self.missing == "remove" else marked
+        return self.before.filter(pl.col(KEY).is_in(taken.implode()))
 
-    def _validate(self, rows: pl.DataFrame, cells: pl.DataFrame, additions: pl.DataFrame, returned: Returned) -> set[int]:
+    def _validate(
+        self, rows: pl.DataFrame, cells: pl.DataFrame, additions: pl.DataFrame, returned: Returned
+    ) -> set[int]:
         """The layout's rules on what is new; gives the lines of rows that break them."""
         changed = rows.filter(pl.col(LINE).is_in(cells["line"].implode()))
         bad: set[int] = set()
-        for some, fields, only_changed in ((changed, self.others, True), (additions, self._asked_of_additions(), False)):
+        for some, fields, only_changed in (
+            (changed, self.others, True),
+            (additions, self._asked_of_additions(), False),
+        ):
             if some.is_empty():
                 continue
             problems = []
             for field in fields:
                 text = pl.col(field.title) if field.title in some.columns else pl.lit(None, dtype=pl.String)
                 value = pl.col(f"{INNER}{field.name}") if f"{INNER}{field.name}" in some.columns else text
-                problems += kind_problems(field, text, value) + value_problems(field, text, value, blank_in_file(field, text))
+                problems += kind_problems(field, text, value) + value_problems(
+                    field, text, value, blank_in_file(field, text)
+                )
             flagged = some.with_columns(flags(problems))
 
             def cell(title: str, line: int) -> str | None:
@@ -276,16 +339,35 @@ class _Return:
             elif now is not None and key not in now:
                 conflicts.append(Conflict(key, field, before, after, None, "the record is gone"))
             elif now is not None and now[key].get(field) not in (before, after):
-                conflicts.append(Conflict(key, field, before, after, now[key].get(field), self.move.shown(Path(self.detail["file"]))))
+                conflicts.append(
+                    Conflict(
+                        key,
+                        field,
+                        before,
+                        after,
+                        now[key].get(field),
+                        self.move.shown(Path(self.detail["file"])),
+                    )
+                )
         changed_elsewhere = {key for key, _ in accepted}
-        for key in removals[_KEY]:
+        for key in removals[KEY]:
             if key in changed_elsewhere:
                 field, (value, loan) = next((f, v) for (k, f), v in accepted.items() if k == key)
                 conflicts.append(Conflict(key, REMOVAL, None, REMOVE, f"{field} is now {value}", f"loan {loan}"))
         if conflicts:
             rule = "unchanged since it was lent"
             self._find(
-                [Finding("loan.conflict", self.shown, column=c.field, value=f"{c.key}: {c.after}", rule=rule, hint=f"Now {c.now} ({c.by}).") for c in conflicts]
+                [
+                    Finding(
+                        "loan.conflict",
+                        self.shown,
+                        column=c.field,
+                        value=f"{c.key}: {c.after}",
+                        rule=rule,
+                        hint=f"Now {c.now} ({c.by}).",
+                    )
+                    for c in conflicts
+                ]
             )
             pairs = pl.DataFrame([(c.key, c.field) for c in conflicts], schema=["key", "field"], orient="row")
             cells = cells.join(pairs, on=["key", "field"], how="anti", maintain_order="left")
@@ -297,7 +379,7 @@ class _Return:
         if not path.is_file() or digest_of(path).sha256 == self.detail["file_sha256"]:
             return None
         current = self._keyed(read_records(path, self.layout, self.move.shown(path)))
-        return {row[_KEY]: row for row in current.iter_rows(named=True)}
+        return {row[KEY]: row for row in current.iter_rows(named=True)}
 
     def _find(self, findings: Sequence[Finding]) -> None:
         if findings:
@@ -311,7 +393,10 @@ def _accept(move: Move, work: _Return, result: LoanReturn, whole_rows: bool) -> 
     with move.ledger.held(run), Outputs(str(run)) as outputs:
         known = move.ledger.loan(work.loan)
         if known is None or known[2] != "out":
-            raise LoanError(f"the loan {work.loan!r} was accepted by another run meanwhile.", hint="`mudanza ledger --loans` tells.")
+            raise LoanError(
+                f"the loan {work.loan!r} was accepted by another run meanwhile.",
+                hint="`mudanza ledger --loans` tells.",
+            )
         written = []
         for name, titles, rows in _change_files(work, result, whole_rows):
             if rows.is_empty():
@@ -338,7 +423,9 @@ def _accept(move: Move, work: _Return, result: LoanReturn, whole_rows: bool) -> 
             "removed": result.removals.height,
             "held_back": result.held,
         }
-        move.ledger.commit(run, outputs, counts, [digest_of(work.path, work.shown).as_dict()], [d.as_dict() for d in digests])
+        move.ledger.commit(
+            run, outputs, counts, [digest_of(work.path, work.shown).as_dict()], [d.as_dict() for d in digests]
+        )
     return LoanReturn(**{**result.__dict__, "files": digests})
 
 
@@ -348,16 +435,18 @@ def _change_files(work: _Return, result: LoanReturn, whole_rows: bool) -> list[t
     touched = result.changes["field"].unique().to_list()
     all_titles = [f.title for f in work.layout.fields]
     columns = [t for t in all_titles if t in key_titles or whole_rows or t in touched]
-    old = work.before.filter(pl.col(_KEY).is_in(result.changes["key"].implode()))
+    old = work.before.filter(pl.col(KEY).is_in(result.changes["key"].implode()))
     new = old
     for title in touched:
-        after = result.changes.filter(pl.col("field") == title).select(pl.col("key").alias(_KEY), pl.col("after"), pl.lit(True).alias("hit"))
-        new = new.join(after, on=_KEY, how="left", maintain_order="left")
+        after = result.changes.filter(pl.col("field") == title).select(
+            pl.col("key").alias(KEY), pl.col("after"), pl.lit(True).alias("hit")
+        )
+        new = new.join(after, on=KEY, how="left", maintain_order="left")
         new = new.with_columns(pl.when(pl.col("hit")).then("after").otherwise(title).alias(title)).drop("after", "hit")
     added = [f.title for f in work.layout.fields if not f.left_out_of_additions]
     lacking = [pl.lit(None, dtype=pl.String).alias(t) for t in added if t not in result.additions.columns]
     additions = result.additions.with_columns(lacking)
-    keyed = additions.filter(pl.col(_KEY).is_not_null())
+    keyed = additions.filter(pl.col(KEY).is_not_null())
     return [
         ("changes.csv", columns, new),
         ("additions.csv", added, additions),

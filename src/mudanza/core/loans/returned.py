@@ -67,7 +67,9 @@ def read_returned(path: Path, subject: str, titles: list[str], shown: str) -> Re
                 best = (hits, name, index, list(row))
     if best is None or best[0] == 0:
         raise LoanError(
-            "no sheet has the headings of the loan.", place=Place(shown), hint=f"They were: {', '.join(titles)}."
+            "no sheet has the headings of the loan.",
+            place=Place(shown),
+            hint=f"They were: {', '.join(titles)}.",
         )
     _, name, index, heading = best
     return _Structure(path, shown, name, index, heading, sheets[name][0], titles).look()
@@ -75,7 +77,14 @@ def read_returned(path: Path, subject: str, titles: list[str], shown: str) -> Re
 
 class _Structure:
     def __init__(
-        self, path: Path, shown: str, sheet: str, index: int, heading: list[str | None], frame: pl.DataFrame, titles: list[str]
+        self,
+        path: Path,
+        shown: str,
+        sheet: str,
+        index: int,
+        heading: list[str | None],
+        frame: pl.DataFrame,
+        titles: list[str],
     ) -> None:
         self.path, self.shown, self.sheet, self.index, self.titles = path, shown, sheet, index, titles
         self.heading = [(cell or "").strip() for cell in heading]
@@ -99,7 +108,9 @@ class _Structure:
         start = self.index + 2
         rows = self.body.select(*columns, pl.int_range(start, start + pl.len(), dtype=pl.Int64).alias(LINE))
         text = pl.col(expected)
-        rows = rows.with_columns(pl.when(text.str.strip_chars() != "").then(text.str.replace(r"^(\d{4}-\d{2}-\d{2}) 00:00:00$", "$1")))
+        rows = rows.with_columns(
+            pl.when(text.str.strip_chars() != "").then(text.str.replace(r"^(\d{4}-\d{2}-\d{2}) 00:00:00$", "$1"))
+        )
         rows = rows.filter(pl.any_horizontal(pl.col(expected).is_not_null()))
         cells = {t: column_letters(i) for t, i in places.items()}
         return Returned(rows, cells, self.sheet, self.findings, broken, formulas)
@@ -127,7 +138,14 @@ class _Structure:
                 continue
             filled = self.body.with_row_index("row").filter(pl.col(self.names[position]).is_not_null())
             for row, value in filled.select("row", self.names[position]).head(20).iter_rows():
-                self._add("loan.outside", None, self._ref(position, self.index + 2 + row), value, "under a heading", self.index + 2 + row)
+                self._add(
+                    "loan.outside",
+                    None,
+                    self._ref(position, self.index + 2 + row),
+                    value,
+                    "under a heading",
+                    self.index + 2 + row,
+                )
 
     def _formulas(self, places: dict[str, int]) -> set[int]:
         """Rows with formulas. The slow reader of formulas is only asked where there are any."""
@@ -154,6 +172,12 @@ class _Structure:
         return f"{self.sheet}!{column_letters(position)}{line}"
 
     def _add(
-        self, code: str, column: str | None, cell: str | None, value: str | None, rule: str | None = None, line: int | None = None
+        self,
+        code: str,
+        column: str | None,
+        cell: str | None,
+        value: str | None,
+        rule: str | None = None,
+        line: int | None = None,
     ) -> None:
         self.findings.append(Finding(code, self.shown, line, cell, column, value, rule))

@@ -33,10 +33,17 @@ def most_rows() -> int:
     return _MOST - _SPARE - 1
 
 
-def workbook_bytes(sheet: str, records: pl.DataFrame, fields: list[Field], keys: list[Field], slip: dict[str, Any]) -> bytes:
+def workbook_bytes(
+    sheet: str, records: pl.DataFrame, fields: list[Field], keys: list[Field], slip: dict[str, Any]
+) -> bytes:
     """A whole XLSX file. `records` has the fields' titles as text columns."""
     buffer = io.BytesIO()
-    options = {"in_memory": True, "strings_to_numbers": False, "strings_to_formulas": False, "strings_to_urls": False}
+    options = {
+        "in_memory": True,
+        "strings_to_numbers": False,
+        "strings_to_formulas": False,
+        "strings_to_urls": False,
+    }
     book = xlsxwriter.Workbook(buffer, options)
     book.set_custom_property("mudanza loan", slip["loan"])
     data = book.add_worksheet(sheet_name(sheet))
@@ -64,7 +71,9 @@ class _Sheet:
 
     def fill(self) -> None:
         sheet, records = self.sheet, self.records
-        head = self.book.add_format({"bold": True, "bg_color": "#E7ECEF", "bottom": 1, "text_wrap": True, "valign": "top"})
+        head = self.book.add_format(
+            {"bold": True, "bg_color": "#E7ECEF", "bottom": 1, "text_wrap": True, "valign": "top"}
+        )
         sheet.freeze_panes(1, len(self.keys))
         sheet.autofilter(0, 0, records.height, len(self.fields))
         sheet.protect(
@@ -77,7 +86,9 @@ class _Sheet:
         for column, field in enumerate(self.fields):
             is_key = field in self.keys
             sheet.write_string(0, column, field.title, head)
-            sheet.write_comment(0, column, self._note(field, is_key), {"x_scale": 2, "y_scale": 1.2, "author": "Mudanza"})
+            sheet.write_comment(
+                0, column, self._note(field, is_key), {"x_scale": 2, "y_scale": 1.2, "author": "Mudanza"}
+            )
             open_cell, shut_cell = self._formats(field)
             width = max(len(field.title), *(len(t or "") for t in records[field.title].head(200)), 6)
             sheet.set_column(column, column, min(width + 2, 44), open_cell)
@@ -86,7 +97,9 @@ class _Sheet:
                 self._help(column, field)
         at = len(self.fields)
         sheet.write_string(0, at, REMOVAL, head)
-        sheet.write_comment(0, at, f"Choose '{REMOVE}' to have the record removed. Do not delete rows.", {"author": "Mudanza"})
+        sheet.write_comment(
+            0, at, f"Choose '{REMOVE}' to have the record removed. Do not delete rows.", {"author": "Mudanza"}
+        )
         sheet.set_column(at, at, 10, self.book.add_format({"locked": False, "num_format": "@"}))
         sheet.data_validation(1, at, self.last, at, {"validate": "list", "source": [REMOVE]})
 
@@ -106,7 +119,11 @@ class _Sheet:
 
     def _cells(self, column: int, field: Field, form: Any) -> None:
         texts = self.records[field.title]
-        values = texts.to_frame("t").select(read_text(field, pl.col("t"))).to_series() if field.kind is not Kind.TEXT else texts
+        values = (
+            texts.to_frame("t").select(read_text(field, pl.col("t"))).to_series()
+            if field.kind is not Kind.TEXT
+            else texts
+        )
         for row, (text, value) in enumerate(zip(texts, values, strict=True), start=1):
             if text is None:
                 self.sheet.write_blank(row, column, None, form)
@@ -145,9 +162,19 @@ class _Sheet:
             low, high = field.minimum or field.above, field.maximum or field.below
             first = datetime.fromisoformat(str(low)) if low else _FIRST_DAY
             last = datetime.fromisoformat(str(high)) if high else datetime(9999, 12, 31) - timedelta(0)
-            rule = {"validate": "date", "criteria": "between", "minimum": max(first, _FIRST_DAY), "maximum": last}
+            rule = {
+                "validate": "date",
+                "criteria": "between",
+                "minimum": max(first, _FIRST_DAY),
+                "maximum": last,
+            }
         elif (most := field.length or field.max_length) is not None:
-            rule = {"validate": "length", "criteria": "between", "minimum": field.length or field.min_length or 0, "maximum": most}
+            rule = {
+                "validate": "length",
+                "criteria": "between",
+                "minimum": field.length or field.min_length or 0,
+                "maximum": most,
+            }
         if rule is not None:
             rule.update({"error_title": title, "error_message": message, "ignore_blank": True})
             self.sheet.data_validation(1, column, self.last, column, rule)

@@ -132,7 +132,7 @@ class DelimitedFile:
         text = pl.col(pl.String)
         if shape.delimiter.decode() != self.form.delimiter:
             text = text.str.replace_all(_STAND_IN, self.form.delimiter, literal=True)
-        if shape.quote and b'""' in body or shape.delimiter == _STAND_IN.encode():
+        if (shape.quote and b'""' in body) or shape.delimiter == _STAND_IN.encode():
             rows = rows.with_columns(pl.when(text.str.len_bytes() > 0).then(text).name.keep())
         return rows
 

@@ -40,7 +40,9 @@ def guard_workbook(path: Path) -> None:
                 )
             if "[Content_Types].xml" not in archive.namelist():
                 raise SourceError(
-                    "the file is a zip archive, but no workbook.", place=place, hint="Unpack it and name the file inside."
+                    "the file is a zip archive, but no workbook.",
+                    place=place,
+                    hint="Unpack it and name the file inside.",
                 )
             for part in parts:
                 if part.filename.endswith((".xml", ".rels")):

@@ -46,9 +46,7 @@ def open_source(path: Path, options: ReadOptions | None = None) -> Reader:
         raise SourceError("this is a folder; a file is needed.", place=place, hint="Name one file in it.")
     suffix = path.suffix.lower()
     if suffix in _LATER:
-        raise SourceError(
-            f"{suffix} files cannot be read yet.", place=place, hint="Save the records as .csv or .xlsx."
-        )
+        raise SourceError(f"{suffix} files cannot be read yet.", place=place, hint="Save the records as .csv or .xlsx.")
     try:
         if suffix not in FORMATS:
             with path.open("rb") as file:
@@ -57,9 +55,7 @@ def open_source(path: Path, options: ReadOptions | None = None) -> Reader:
                 return _workbook(path, options)
         return FORMATS.get(suffix, _delimited)(path, options)
     except PermissionError as error:
-        raise OutsideError(
-            "the file may not be read.", place=place, hint="Look at its permissions."
-        ) from error
+        raise OutsideError("the file may not be read.", place=place, hint="Look at its permissions.") from error
 
 
 def read_ahead(items: Iterator[T], ahead: int = 2) -> Iterator[T]:

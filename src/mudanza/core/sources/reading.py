@@ -73,6 +73,18 @@ class BrokenRow:
     cells: tuple[str, ...] = ()
 
 
+def asked_of(code: str, facts: FileFacts, columns: int) -> str:
+    """What a damaged row should have been, for its finding."""
+    rules = {
+        "read.ragged": f"{columns} values",
+        "read.stray-quote": "quotes inside values doubled",
+        "read.unclosed-quote": "every quote closed",
+        "read.undecodable": f"text in {facts.encoding}",
+        "read.nul": "text without NUL",
+    }
+    return rules[code]
+
+
 @dataclass(frozen=True)
 class Batch:
     """Some rows: text columns named by the headings plus `#line`, and the rows that could not be read."""

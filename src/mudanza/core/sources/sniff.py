@@ -8,6 +8,7 @@ import math
 from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Literal
 
 from mudanza.core.errors import Place, SourceError
 from mudanza.core.sources.reading import ReadOptions, find_heading
@@ -45,7 +46,9 @@ def find_text_form(path: Path, options: ReadOptions) -> TextForm:
     size = path.stat().st_size
     if size == 0:
         raise SourceError(
-            "the file is empty.", place=Place(file=str(path)), hint="Export it again; not even a heading is there."
+            "the file is empty.",
+            place=Place(file=str(path)),
+            hint="Export it again; not even a heading is there.",
         )
     with path.open("rb") as file:
         head = file.read(_HEAD)
@@ -151,7 +154,7 @@ def find_delimiter(text: str, quote: str | None) -> str:
 
 def _rows(text: str, delimiter: str, quote: str | None) -> list[list[str]]:
     rows = []
-    quoting = csv.QUOTE_NONE if quote is None else csv.QUOTE_MINIMAL
+    quoting: Literal[0, 3] = 3 if quote is None else 0  # csv.QUOTE_NONE, csv.QUOTE_MINIMAL
     lines = text.split("\n")
     csv.field_size_limit(max(csv.field_size_limit(), len(text) + 1))
     reader = csv.reader((line + "\n" for line in lines), delimiter=delimiter, quotechar=quote, quoting=quoting)
@@ -165,9 +168,7 @@ def _rows(text: str, delimiter: str, quote: str | None) -> list[list[str]]:
     return rows
 
 
-def _find_heading_line(
-    text: str, delimiter: str, options: ReadOptions, path: Path
-) -> tuple[int, tuple[str, ...]]:
+def _find_heading_line(text: str, delimiter: str, options: ReadOptions, path: Path) -> tuple[int, tuple[str, ...]]:
     if options.heading == 0:
         return 0, ("",) * len(_rows(text, delimiter, options.quote)[0])
     if options.heading is not None:

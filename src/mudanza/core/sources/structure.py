@@ -11,6 +11,7 @@ import codecs
 import csv
 import re
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -220,7 +221,13 @@ class _Walk:
         """What the walk gave so far."""
         lines = np.array(self.lines, dtype=np.int64)
         return Cut(
-            b"".join(self.pieces), len(lines), lines, tuple(self.broken), tuple(self.blank), self.at, self.line
+            b"".join(self.pieces),
+            len(lines),
+            lines,
+            tuple(self.broken),
+            tuple(self.blank),
+            self.at,
+            self.line,
         )
 
 
@@ -278,14 +285,14 @@ def _quote_problem(text: bytes, shape: Shape) -> str:
 
 def _broken(line: int, code: str, text: bytes, shape: Shape) -> BrokenRow:
     plain = shown(text).replace("\0", "\\0")
-    quoting = csv.QUOTE_MINIMAL if shape.quote else csv.QUOTE_NONE
+    quoting: Literal[0, 3] = 3 if shape.quote is None else 0  # csv.QUOTE_NONE, csv.QUOTE_MINIMAL
     limit = csv.field_size_limit(max(csv.field_size_limit(), len(plain) + 1))
     try:
         cells = next(csv.reader([plain], delimiter=shape.delimiter.decode(), quoting=quoting))
     finally:
         csv.field_size_limit(limit)
     if code == "read.ragged":
-        value = f"{len(cells)} values, {shape.columns} columns"
+        value = f"{len(cells)} values"
     else:
         value = plain if len(plain) <= 80 else plain[:79] + "…"
     return BrokenRow(line, code, plain, value, tuple(cells))

@@ -75,9 +75,7 @@ class Call:
     column: str | None
     fail: Callable[[str, str | None], LanguageError]
 
-    def attempt(
-        self, value: Value, work: Callable[[pl.Expr], pl.Expr], kind: Kind, code: str, rule: str
-    ) -> Value:
+    def attempt(self, value: Value, work: Callable[[pl.Expr], pl.Expr], kind: Kind, code: str, rule: str) -> Value:
         """`work` on the value, a text without spaces at its ends.
 
         Where it gives null for what is not blank, a finding of `code` is made.

@@ -25,11 +25,11 @@ def number(value: Value, call: Call, decimal: str, group: str | None) -> Value:
     try:
         form = NumberFormat.of(None, decimal, group)
     except ValueError:
-        raise call.fail("decimal= and group= take one character each, and differ.", 'Write decimal="," group=".".') from None
+        raise call.fail(
+            "decimal= and group= take one character each, and differ.", 'Write decimal="," group=".".'
+        ) from None
     rule = f"a number, decimal sign {decimal!r}" + (f", thousands {group!r}" if group else "")
-    return call.attempt(
-        value, form.read, _NUMBER, "flow.not-a-number", rule
-    )
+    return call.attempt(value, form.read, _NUMBER, "flow.not-a-number", rule)
 
 
 @step(
@@ -63,7 +63,9 @@ def date(value: Value, call: Call, *pattern: str) -> Value:
         try:
             forms.append(DateFormat.of(text))
         except ValueError as error:
-            raise call.fail(f"{error}.", "dd is the day, MM the month, yyyy the year, HH the hour, mm the minute.") from None
+            raise call.fail(
+                f"{error}.", "dd is the day, MM the month, yyyy the year, HH the hour, mm the minute."
+            ) from None
         if not forms[-1].has_date:
             raise call.fail(f"the pattern {text!r} lacks a day, month or year.", 'A whole date is "dd/MM/yyyy".')
     kinds = {form.kind for form in forms}
@@ -113,6 +115,4 @@ def write(value: Value, call: Call, pattern: str) -> Value:
         raise call.fail(f"{error}.", None) from None
     before = call.stages.hold(value)
     result = before.map(form.render(before.expr), _TEXT)
-    return call.note(
-        result, form.loses(before.expr), "flow.too-exact", form.text, before.expr.cast(pl.String)
-    )
+    return call.note(result, form.loses(before.expr), "flow.too-exact", form.text, before.expr.cast(pl.String))

@@ -15,7 +15,7 @@ _COUNT = Parameter("count", "number", least=1)
 _STRAIGHT = {"ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "ß": "ss", "æ": "ae", "Æ": "AE", "œ": "oe", "Œ": "OE", "đ": "d", "Đ": "D", "ð": "d", "þ": "th"}  # fmt: skip
 
 
-@step("trim", _TEXT, _TEXT, examples=[('{A} -> trim', ("  Ana  ",), "Ana")])
+@step("trim", _TEXT, _TEXT, examples=[("{A} -> trim", ("  Ana  ",), "Ana")])
 def trim(value: Value, call: Call) -> Value:  # noqa: ARG001
     """Takes the spaces off both ends."""
     return value.map(value.expr.str.strip_chars())
@@ -152,13 +152,22 @@ def first_filled(values: list[Value], call: Call) -> Value:
     """The first of several values that is not blank."""
     kinds = {v.kind for v in values} - {Kind.BLANK}
     if len(kinds) > 1:
-        raise call.fail(f"the values are of different kinds ({', '.join(sorted(kinds))}).", "Make them the same kind first.")
+        raise call.fail(
+            f"the values are of different kinds ({', '.join(sorted(kinds))}).",
+            "Make them the same kind first.",
+        )
     kind = kinds.pop() if kinds else Kind.BLANK
     filled = [pl.when(~is_blank(v.expr, v.kind)).then(v.expr) for v in values]
     return combined(values, pl.coalesce(filled), kind)
 
 
-@step("split", _TEXT, _TEXTS, Parameter("separator", "text"), examples=[('{A} -> split ";" -> pick 2', ("a; b",), "b")])
+@step(
+    "split",
+    _TEXT,
+    _TEXTS,
+    Parameter("separator", "text"),
+    examples=[('{A} -> split ";" -> pick 2', ("a; b",), "b")],
+)
 def split(value: Value, call: Call, separator: str) -> Value:
     """Makes several texts of one, cut at the separator, without spaces around them."""
     if not separator:
@@ -180,7 +189,11 @@ def pick(value: Value, call: Call, position: int) -> Value:
         raise call.fail("positions begin with 1.", "Write pick 1 for the first, pick -1 for the last.")
     index = position - 1 if position > 0 else position
     return call.attempt(
-        value, lambda texts: texts.list.get(index, null_on_oob=True), _TEXT, "flow.no-part", f"part {position}"
+        value,
+        lambda texts: texts.list.get(index, null_on_oob=True),
+        _TEXT,
+        "flow.no-part",
+        f"part {position}",
     )
 
 
@@ -191,7 +204,9 @@ def pick(value: Value, call: Call, position: int) -> Value:
 def default(given: Value, call: Call, value: str) -> Value:
     """Puts a text where the value is blank."""
     if given.kind not in (_TEXT, Kind.BLANK):
-        raise call.fail(f"default is for text, and this is a {given.kind}.", "Put it before the step that reads the text.")
+        raise call.fail(
+            f"default is for text, and this is a {given.kind}.", "Put it before the step that reads the text."
+        )
     return given.map(pl.when(is_blank(given.expr, given.kind)).then(pl.lit(value)).otherwise(given.expr), _TEXT)
 
 
