@@ -148,6 +148,6 @@ def find_heading(rows: list[list[str]]) -> int:
     for index, row in enumerate(rows):
         cells = [cell.strip() for cell in row if cell.strip()]
         numbers = sum(1 for cell in cells if cell.replace(".", "").replace(",", "").replace("-", "").isdigit())
-        if len(cells) >= max(1, 0.7 * widest) and numbers <= len(cells) // 4 and len(set(cells)) >= 0.7 * len(cells):
+        if len(cells) >= max(1, 0.7 * widest) and numbers <= len(cells) // 4 and len(set(cells)) >= 0.5 * len(cells):
             return index
     return next(index for index, row in enumerate(rows) if filled(row))

@@ -24,7 +24,7 @@ _BOMS = [
     (codecs.BOM_UTF16_BE, "utf-16-be"),
 ]
 _USUAL_DELIMITERS = ",;\t|"
-_EIGHT_BIT = ["cp1252", "iso8859_15", "cp1250", "cp1251", "cp1253", "cp1254", "cp1257", "mac_roman", "cp850"]
+_EIGHT_BIT = ["cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp1257", "mac_roman", "cp850"]
 _SAMPLE_ROWS = 200
 
 
@@ -120,13 +120,13 @@ def _mostly_utf8(odd: bytes) -> bool:
 def _guess_eight_bit(odd: bytes) -> str:
     from charset_normalizer import from_bytes
 
-    matches = list(from_bytes(odd[: 1 << 15], cp_isolation=_EIGHT_BIT))
+    matches = list(from_bytes(odd[: 1 << 15], cp_isolation=_EIGHT_BIT, threshold=1.0))
     if not matches:
         return "cp1252"
-
-    # encodings that read the sample alike are told apart by how common they are in exports
-    least = min(round(match.chaos, 1) for match in matches)
-    alike = {name for m in matches if round(m.chaos, 1) == least for name in (m.encoding, *m.could_be_from_charset)}
+    # encodings that read the sample equally well are told apart by how common they are in exports
+    worth = [(round(match.chaos, 1), -round(match.coherence, 1)) for match in matches]
+    equals = [match for match, value in zip(matches, worth, strict=True) if value == min(worth)]
+    alike = {name for match in equals for name in (match.encoding, *match.could_be_from_charset)}
     return next((name for name in _EIGHT_BIT if name in alike), matches[0].encoding)
 
 

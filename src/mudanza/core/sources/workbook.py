@@ -75,7 +75,7 @@ class Workbook:
 
         def records(name: str) -> int:
             frame, visible = self._sheets[name]
-            if frame.width < 2 and len(names) > 1:
+            if frame.is_empty() or (frame.width < 2 and len(names) > 1):
                 return 0
             filled = frame.select(pl.sum_horizontal(pl.all().is_not_null()) >= max(2, frame.width // 3))
             return int(filled.to_series().sum()) * (2 if visible else 1) if frame.height else 0

@@ -54,10 +54,11 @@ def title(value: Value, call: Call) -> Value:  # noqa: ARG001
     ],
 )  # fmt: skip
 def replace(value: Value, call: Call, old: str, new: str, pattern: bool) -> Value:
-    """Puts `new` wherever `old` stands. With pattern=yes, `old` is a regular expression."""
+    """Puts `new` wherever `old` stands. With pattern=yes, `old` is a regular
+    expression, and ${1} in `new` is its first group."""
     if not old:
         raise call.fail("the text to be replaced is empty.", 'Write what is to be replaced, as in replace "/" "-".')
-    return value.map(value.expr.str.replace_all(old, new.replace("$", "$$"), literal=not pattern))
+    return value.map(value.expr.str.replace_all(old, new, literal=not pattern))
 
 
 @step("first", _TEXT, _TEXT, _COUNT, examples=[("{A} -> first 5", ("4710-229",), "4710-")])

@@ -1,0 +1,106 @@
+"""What the tests share: the installed program, and small moves to run it on."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+CSVW = "http://www.w3.org/ns/csvw"
+
+
+@dataclass
+class Ended:
+    """A finished command."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+def program(*arguments: str | Path, cwd: Path, env: dict[str, str] | None = None, status: int | None = None) -> Ended:
+    """Run the installed program. With `status`, it must end so."""
+    command = [str(Path(sys.executable).with_name("mudanza")), *map(str, arguments)]
+    environment = {**os.environ, "NO_COLOR": "1", "COLUMNS": "100", **(env or {})}
+    ended = subprocess.run(command, cwd=cwd, capture_output=True, env=environment, timeout=120, check=False)
+    result = Ended(ended.returncode, ended.stdout.decode(), ended.stderr.decode())
+    assert "Traceback" not in result.err, result.err
+    if status is not None:
+        assert result.status == status, f"{command}\n{result.out}\n{result.err}"
+    return result
+
+
+def layout_json(columns: list[dict[str, Any]], **more: Any) -> str:
+    schema = {"columns": columns, **{k: more.pop(k) for k in ("primaryKey", "foreignKeys") if k in more}}
+    return json.dumps({"@context": CSVW, "tableSchema": schema, **more}, indent=1)
+
+
+PEOPLE_COLUMNS = [
+    {"name": "code", "titles": "Code", "required": True, "datatype": {"base": "string", "format": "P[0-9]{3}"}},
+    {"name": "name", "titles": "Full name", "required": True, "datatype": {"base": "string", "maxLength": 12}},
+    {"name": "born", "titles": "Born", "datatype": {"base": "date", "format": "dd/MM/yyyy"}},
+    {
+        "name": "paid",
+        "titles": "Paid",
+        "datatype": {"base": "decimal", "format": {"pattern": "#,##0.00", "decimalChar": ",", "groupChar": "."}},
+    },
+    {"name": "active", "titles": "Active", "datatype": {"base": "boolean", "format": "J|N"}},
+    {"name": "kind", "titles": "Kind", "datatype": {"base": "string", "format": "cat|dog"}},
+]
+PEOPLE = layout_json(PEOPLE_COLUMNS, primaryKey="code", dialect={"delimiter": ";", "lineTerminators": ["\n"]})
+PLAN = """layout = "layouts/people.json"
+[[source]]
+name = "a"
+file = "incoming/a.csv"
+[rows]
+keep = '{State} != "x"'
+[fields]
+code = '{Id} -> mint people'
+name = '{Name} -> squeeze'
+born = '{Born} -> date "yyyy-MM-dd"'
+paid = '{Paid} -> number'
+active = '{Active} -> yesno'
+kind = '{Kind} -> crosswalk kinds'
+"""
+ROWS = """Id,Name,Born,Paid,Active,Kind,State
+1,Ana,1980-01-31,1234.5,y,D,
+2,Rui  Sá,,,n,C,
+3,Eva,1970-02-30,1,y,D,
+4,Zé,,2,y,D,x
+1,Ana,1980-01-31,1234.5,y,D,
+5,"Iva
+Reis",,0,,C,
+6,Ivo,,5,y,Q,
+"""
+
+
+@pytest.fixture
+def move(tmp_path: Path) -> Path:
+    """A small move with one list, `people`: two rows held back, one skipped, one merged, three written."""
+    folder = tmp_path / "move"
+    for name, text in {
+        "mudanza.toml": 'name = "Test"\n[keys.people]\npattern = "P{000}"\n',
+        "layouts/people.json": PEOPLE,
+        "plans/people.toml": PLAN,
+        "crosswalks/kinds.csv": "from,to\nD,dog\nC,cat\n",
+        "incoming/a.csv": ROWS,
+    }.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(text, encoding="utf-8", newline="")
+    return folder
+
+
+def edit(path: Path, old: str, new: str) -> None:
+    text = path.read_text("utf-8")
+    assert old in text
+    path.write_text(text.replace(old, new), encoding="utf-8")

@@ -1,0 +1,179 @@
+"""The language: each step does what its examples say, kinds are checked, and mistakes are pointed at."""
+
+from __future__ import annotations
+
+from datetime import date
+
+import polars as pl
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from mudanza.core.errors import LanguageError, MoveError
+from mudanza.core.kinds import plain_text
+from mudanza.core.language.compiling import Compiler
+from mudanza.core.language.parsing import parse_condition, parse_flow
+from mudanza.core.language.steps.declaring import STEPS
+from mudanza.core.language.values import Stages, Surroundings
+from mudanza.core.problems import flags, held
+from mudanza.core.sources.reading import FILE, INNER, LINE, SOURCE
+
+_CROSSWALK = pl.DataFrame({"from": ["K", "Q"], "to": ["dog", ""]})
+_TWO_COLUMNS = pl.DataFrame({"from": ["D", "D"], "clinic": ["north", "south"], "to": ["debtor", "dead"]})
+_KEYS = pl.DataFrame({"identity": [f"north{INNER}1001"], "key": ["OW-000001"]})
+
+
+def _crosswalk(name: str) -> pl.DataFrame:
+    if name not in ("demo", "two"):
+        raise MoveError(f"there is no crosswalk {name!r}; did you mean 'demo'?")
+    return _CROSSWALK if name == "demo" else _TWO_COLUMNS
+
+
+def run(text: str, rows: list[tuple[str | None, ...]], what: str = "flow", **parameters: str) -> list[tuple[str | None, list[str]]]:
+    """What comes out of a flow (or condition) as plain text, and the codes of findings, for each row of A, B."""
+    stages = Stages()
+    around = Surroundings(_crosswalk, lambda name: _KEYS, lambda name: True, parameters, date(2026, 3, 31))
+    compiler = Compiler(["A", "B", "Client No"], around, stages, lambda name: None, ["since"])
+    value = compiler.flow(text, parse_flow(text), "F") if what == "flow" else compiler.condition(text, parse_condition(text), "F")
+    frame = pl.DataFrame(
+        [(*row, None)[:2] for row in rows], schema={"A": pl.String, "B": pl.String}, orient="row"
+    ).with_columns(pl.lit("north").alias(SOURCE), pl.lit("f.csv").alias(FILE), pl.int_range(2, 2 + len(rows)).alias(LINE))
+    for stage in stages.early:
+        frame = frame.with_columns(stage)
+    for mint in stages.mints:
+        known = _KEYS.rename({"identity": mint.identity, "key": mint.key})
+        frame = frame.join(known, on=mint.identity, how="left", maintain_order="left")
+    out = frame.with_columns(flags(value.problems)).with_columns(
+        plain_text(value.expr, value.kind).cast(pl.String).alias("out"), held(value.problems).alias("held")
+    )
+    codes = [[p.code for i, p in enumerate(value.problems) if row[f"{INNER}!{i}"]] for row in out.iter_rows(named=True)]
+    return list(zip(out["out"].to_list(), codes, strict=True))
+
+
+@pytest.mark.parametrize("name", STEPS)
+def test_each_step_does_what_its_examples_say(name: str) -> None:
+    assert STEPS[name].examples and STEPS[name].summary.endswith((".", ")"))
+    for example in STEPS[name].examples:
+        assert run(example.flow, [example.given])[0][0] == example.gives, example.flow
+
+
+FLOWS = [
+    ('"{A} x {B}" -> squeeze', ("a", None), "a x", []),
+    ('"braces \\{A} and \\"quotes\\""', ("a",), 'braces {A} and "quotes"', []),
+    ('"big" when ({A} -> number) > 10; "small" when {A} is not blank; "none" otherwise', ("11",), "big", []),
+    ('"big" when ({A} -> number or blank) > 10; "none" otherwise', ("x",), "none", []),
+    ('"big" when ({A} -> number) > 10; "none" otherwise', ("x",), "none", ["flow.not-a-number"]),
+    ("({A} -> number) when {B} is blank; blank otherwise", ("x", "b"), None, []),
+    ('{A} -> date "dd/MM/yyyy" or blank', ("31/02/2024",), None, []),
+    ('{A} -> crosswalk demo or "other"', ("Z",), "other", []),
+    ("{A} -> crosswalk demo or keep", ("Z",), "Z", []),
+    ("{A} -> crosswalk demo", ("Q",), None, []),
+    ("{A} -> crosswalk demo", (" K ",), "dog", []),
+    ("{A} -> crosswalk demo", (None,), None, []),
+    ('{A}, "south" -> crosswalk two', ("D",), "dead", []),
+    ('{A}, "east" -> crosswalk two', ("D",), None, ["flow.not-in-crosswalk"]),
+    ("{#source}, {A} -> key owners", ("1002",), None, ["flow.no-key"]),
+    ("{#source}, {A} -> key owners", (None,), None, []),
+    ('{A} -> number group=","', ("1,234,567.5",), "1234567.5", []),
+    ('{A} -> number group=","', ("12,34",), None, ["flow.not-a-number"]),
+    ("{A} -> number", ("1e5",), None, ["flow.not-a-number"]),
+    ("{A} -> number", ("  7 ",), "7", []),
+    ("{A} -> number", ("   ",), None, []),
+    ("{A} -> number", ("99999999999999999999999999999",), None, ["flow.not-a-number"]),
+    ('{A} -> date "dd/MM/yyyy"', ("1/2/24",), None, ["flow.not-a-date"]),
+    ('{A} -> date "dd/MM/yyyy"', ("29/02/2023",), None, ["flow.not-a-date"]),
+    ('{A} -> fit 3', ("abcdef",), "abc", ["flow.cut"]),
+    ('({A}, {B} -> join "-"), "x" -> join "/"', ("a", "b"), "a-b/x", []),
+    ('{A} -> replace "$" "$1"', ("a$",), "a$1", []),
+    (":day", (None,), "2026-01-01", []),
+    ("{#row}", (None,), "2", []),
+    ('{A} -> split ";" -> pick 2', ("a",), None, ["flow.no-part"]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("flow", "given", "gives", "codes"), FLOWS, ids=[case[0][:40] for case in FLOWS])
+def test_flows(flow: str, given: tuple, gives: str | None, codes: list[str]) -> None:
+    assert run(flow, [given], day="2026-01-01") == [(gives, codes)]
+
+
+CONDITIONS = [
+    ('{A} = "x"', [("x", True), ("y", False), (None, False)]),
+    ('{A} != "x"', [("x", False), ("y", True), (None, True)]),
+    ("{A} is blank", [("  ", True), (None, True), ("x", False)]),
+    ('{A} in ("a", "b") or not ({A} contains "c")', [("a", True), ("cc", False), ("d", True)]),
+    ('{A} starts with "ab" and {A} ends with "z"', [("abz", True), ("ab", False), (None, False)]),
+    ("({A} -> number or blank) between 1 and 3", [("3", True), ("3.01", False), ("x", False), (None, False)]),
+    ('({A} -> date "yyyy-MM-dd" or blank) within 10 days', [("2026-03-21", True), ("2026-04-10", True), ("2026-03-20", False)]),
+    ('{A} matches "^[A-Z]\\d+$"', [("A1", True), ("a1", False)]),
+    ('{A} not in ("x")', [("x", False), (None, True)]),
+]
+
+
+@pytest.mark.parametrize(("text", "cases"), CONDITIONS, ids=[case[0] for case in CONDITIONS])
+def test_conditions(text: str, cases: list[tuple[str | None, bool]]) -> None:
+    result = run(text, [(given,) for given, _ in cases], "condition")
+    assert [out == "yes" for out, _ in result] == [expected for _, expected in cases]
+
+
+# each mistake: what is written, what the caret marks, and words of the message or hint
+MISTAKES = [
+    ("{Client no} -> trim", "{Client no}", "{Client No}"),
+    ("{A} -> tirm", "tirm", "'trim'"),
+    ("{A} -> date", "date", "lacks its pattern"),
+    ('{A} -> date "DD/MM/YYYY"', 'date "DD/MM/YYYY"', "'dd'"),
+    ("{A} -> first five", "five", "a number"),
+    ('{A} -> fit 10 word=yes', "word=yes", "'words'"),
+    ("{A}, {B} -> trim", "trim", "join"),
+    ("{A}, {B}", "{A}, {B}", "one is needed"),
+    ("{A} -> number -> upper", "upper", "-> write"),
+    ("{A} -> split \";\" -> upper", "upper", "pick 1"),
+    ('"a" when ({A} -> number) = "x"; "b" otherwise', '"x"', "-> number"),
+    ('"a" when {A}; "b" otherwise', "{A}", "a condition"),
+    ('"a" when {A} = blank; "b" otherwise', "blank", "is blank"),
+    ('"a" otherwise; "b" when {A} = "x"', '"a" otherwise', "always applies"),
+    ('"a" when {A} = "x"; ({A} -> number) otherwise', "({A} -> number", "number"),
+    ("{A} -> trim or blank", "or blank", "can fail"),
+    ("{A} -> number or \"x\"", '"x"', "or blank"),
+    ("{A} -> crosswalk dmo", "dmo", "'demo'"),
+    (":missing", ":missing", "--set missing=VALUE"),
+    ("{@sinse}", "{@sinse}", "{@since}"),
+    ('{A} == "x"', "==", "'='"),
+    ('"a" when {A} <> "x"; "b" otherwise', "<>", "'!='"),
+    ('{A} -> replace "x', '"', "never closed"),
+    ("{A -> trim", "{", "never closed"),
+    ("({A} -> trim", "(", "never closed"),
+    ("{A} -> trim)", ")", "closes nothing"),
+    ("{A} ->", ">", "after the arrow"),
+    ("{A} | trim", "|", "->"),
+    ("'x'", "'", "double quotes"),
+    ('"a" when {A} matches "("; "b" otherwise', '"("', "regular expression"),
+    ('"a" when {A} within 3 days; "b" otherwise', "{A}", "Read it first"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "marked", "words"), MISTAKES, ids=[case[0][:30] for case in MISTAKES])
+def test_mistakes_are_pointed_at(text: str, marked: str, words: str) -> None:
+    with pytest.raises(LanguageError) as raised:
+        run(text, [("1",)])
+    place = raised.value.place
+    assert place is not None and place.text is not None
+    assert place.text[place.start : place.end].startswith(marked)
+    assert words in f"{raised.value.what} {raised.value.hint}"
+
+
+_words = st.sampled_from(
+    ["{A}", "{B}", "{#row}", "{@x}", '"t"', '"{A}"', "->", ",", ";", "when", "otherwise", "or", "and", "not", "is", "blank", "in",
+     "(", ")", "=", "<", "12", "-3.5", "yes", "trim", "number", "date", '"dd/MM/yyyy"', "fit", "join", "mint", "keys", ":p", "between",
+     "within", "days", "decimal=", "keep", "'", '"', "{", "\\", "é", "crosswalk", "demo", "split", "pick"]
+)  # fmt: skip
+
+
+@settings(max_examples=600, deadline=None)
+@given(st.lists(_words, max_size=14).map(" ".join) | st.text(max_size=25))
+def test_no_text_makes_the_language_fall_over(text: str) -> None:
+    for what in ("flow", "condition"):
+        try:
+            run(text, [("1", "2"), (None, "x")], what, p="1")
+        except LanguageError as error:
+            assert error.place is not None and error.place.text == text
+            assert 0 <= error.place.start <= max(len(text), 1)
