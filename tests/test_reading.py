@@ -96,7 +96,7 @@ BROKEN = [
     ("lines after a quoted break", b'a,b\n1,"x\ny"\n2\n3,z\n', [("1", "x\ny", 2), ("3", "z", 5)], [("read.ragged", 4)]),
     ("cut off", b"a,b\n1,x\n2", [("1", "x", 2)], [("read.ragged", 3)]),
     ("bad UTF-8", "a,b\n1,é\n".encode() * 1 + b"2,\xe9\n" + "3,é\n".encode() * 30, None, [("read.undecodable", 3)]),
-    ("a byte cp1252 lacks", b"a,b\n1,Jos\xe9 e S\xe3o\n2,\x81\n3,ok\n", [("1", "José e São", 2), ("3", "ok", 4)], [("read.undecodable", 3)]),
+    ("a byte cp1252 lacks", b"a,b\n1,Jos\xe9 e S\xe3o \xe0s tr\xeas\n2,\x81\n3,ok\n", [("1", "José e São às três", 2), ("3", "ok", 4)], [("read.undecodable", 3)]),
 ]  # fmt: skip
 
 

@@ -189,6 +189,17 @@ class Ledger:
                     self._db.execute("UPDATE runs SET state = ?, ended = ? WHERE id = ?", (state, now(), run))
                 raise
 
+    def settle(self) -> None:
+        """Finish what a killed run had committed and not yet put into place, before files are looked at."""
+        if not self.exists():
+            return
+        with self._errors():
+            if self._db.execute("SELECT 1 FROM pending LIMIT 1").fetchone() is None:
+                return
+            self._db.execute("BEGIN IMMEDIATE")
+            self._rename_pending()
+            self._db.execute("COMMIT")
+
     def commit(
         self,
         run: int,
@@ -212,9 +223,7 @@ class Ledger:
 
     def _recover(self, run: int) -> None:
         """Finish the renaming of killed runs, and mark runs whose process is gone."""
-        pending = self._db.execute("SELECT part, final FROM pending").fetchall()
-        rename_all(pending)
-        self._db.execute("DELETE FROM pending")
+        self._rename_pending()
         # this process holds the ledger, so no other run can be under way beyond waiting for it
         for other, process in self._db.execute(
             "SELECT id, process FROM runs WHERE state = 'running' AND id < ? AND machine = ?",
@@ -222,6 +231,10 @@ class Ledger:
         ).fetchall():
             if not _alive(process):
                 self._db.execute("UPDATE runs SET state = 'interrupted' WHERE id = ?", (other,))
+
+    def _rename_pending(self) -> None:
+        rename_all(self._db.execute("SELECT part, final FROM pending").fetchall())
+        self._db.execute("DELETE FROM pending")
 
     def alive_runs(self) -> set[str]:
         """The numbers of runs that are under way."""

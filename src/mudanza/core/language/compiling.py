@@ -9,7 +9,7 @@ from typing import Any
 
 import polars as pl
 
-from mudanza.core.errors import LanguageError, MudanzaError, nearest, unknown
+from mudanza.core.errors import LanguageError, MoveError, nearest, unknown
 from mudanza.core.kinds import DECIMAL, DTYPES, Kind, is_blank, plain_text
 from mudanza.core.language import nodes
 from mudanza.core.language.parsing import error_at
@@ -183,7 +183,9 @@ class _Flow:
             return step.work(values if step.several else values[0], call, *positional, **options)
         except LanguageError:
             raise
-        except MudanzaError as error:
+        except MoveError as error:
+            if error.place is not None and error.place.line is not None:
+                raise
             # an unknown crosswalk or key book: the place is the name in the flow
             where = node.arguments[0] if node.arguments else node
             raise self.fail(where, error.what, error.hint) from error

@@ -107,6 +107,7 @@ def lend(
 
     Raises LoanError where nothing fits, LanguageError where the condition is wrong.
     """
+    move.ledger.settle()
     keys = key_fields(layout)
     wanted = [layout.field_named(name) for name in columns] or list(layout.fields)
     fields = keys + [f for f in wanted if f not in keys]

@@ -91,6 +91,7 @@ def receive(
     `loan` names the loan if the workbook has lost its slip; `missing` says whether rows that did not come back are
     to be kept ("keep") or removed ("remove"). Raises LoanError if the loan is unknown or was received already.
     """
+    move.ledger.settle()
     shown = move.shown(path.resolve())
     if not path.is_file():
         raise LoanError("the file does not exist.", place=Place(shown), hint="Name the returned workbook.")

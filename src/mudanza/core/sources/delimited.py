@@ -142,7 +142,7 @@ class DelimitedFile:
         delimiter = form.delimiter.encode()
         with self.path.open("rb") as file:
             file.seek(form.skip)
-            if form.encoding == "utf-8":
+            if form.encoding == "utf-8" and len(delimiter) == 1:
                 decoder = None
             else:
                 wide = form.encoding.startswith(("utf-16", "utf-32"))

@@ -25,6 +25,7 @@ _BOMS = [
 ]
 _USUAL_DELIMITERS = ",;\t|"
 _EIGHT_BIT = ["cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp1257", "mac_roman", "cp850"]
+_NOT_CP1252 = [b"\x81", b"\x8d", b"\x8f", b"\x90", b"\x9d"]
 _SAMPLE_ROWS = 200
 
 
@@ -120,7 +121,11 @@ def _mostly_utf8(odd: bytes) -> bool:
 def _guess_eight_bit(odd: bytes) -> str:
     from charset_normalizer import from_bytes
 
-    matches = list(from_bytes(odd[: 1 << 15], cp_isolation=_EIGHT_BIT, threshold=1.0))
+    # a few stray bytes that the most common encoding lacks must not rule it out
+    sample = odd[: 1 << 15]
+    if sum(sample.count(byte) for byte in _NOT_CP1252) < 0.3 * sum(byte > 127 for byte in sample):
+        sample = sample.translate(None, b"".join(_NOT_CP1252))
+    matches = list(from_bytes(sample, cp_isolation=_EIGHT_BIT, threshold=1.0))
     if not matches:
         return "cp1252"
     # encodings that read the sample equally well are told apart by how common they are in exports

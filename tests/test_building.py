@@ -1,0 +1,335 @@
+"""Building: every row has its end, identifiers last, and nothing half-done is ever seen."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from conftest import PLAN, ROWS, edit, program
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from mudanza.core.building.build import build
+from mudanza.core.errors import LedgerError, MudanzaError
+from mudanza.core.keys import KeyPattern
+from mudanza.core.move import find_move, read_move
+
+OUT = ["people.csv", "people.held-back.csv", "people.findings.csv", "people.csv-metadata.json", "run.json"]
+
+
+def table(path: Path, delimiter: str = ",") -> list[dict[str, str]]:
+    with path.open(encoding="utf-8", newline="") as file:
+        return list(csv.DictReader(file, delimiter=delimiter))
+
+
+def snapshot(folder: Path) -> dict[str, bytes]:
+    return {p.name: p.read_bytes() for p in folder.iterdir()} if folder.exists() else {}
+
+
+def test_a_build_accounts_for_every_row(move: Path) -> None:
+    ended = program("build", "people", "--json", cwd=move, status=1)
+    one = ended.json["lists"][0]
+    ends = {k: one[k] for k in ("read", "skipped", "merged", "held_back", "written")}
+    assert ends == {"read": 7, "skipped": 1, "merged": 1, "held_back": 2, "written": 3}
+    assert one["skipped_by"] == {"keep": 1}
+    assert sorted(p.name for p in (move / "out").iterdir()) == sorted(OUT)
+    assert (move / "out/people.csv").read_text("utf-8") == (
+        "Code;Full name;Born;Paid;Active;Kind\n"
+        "P001;Ana;31/01/1980;1234,50;J;dog\n"
+        "P002;Rui Sá;;;N;cat\n"
+        "P003;Iva Reis;;0,00;;cat\n"
+    )
+    held = table(move / "out/people.held-back.csv")
+    assert [(r["#line"], r["Id"], r["Born"]) for r in held] == [("4", "3", "1970-02-30"), ("9", "6", "")]
+    assert 'Kind "Q"' in held[1]["#why"]
+    found = {(g["code"], g["field"]): g["example"]["line"] for g in one["findings"]}
+    assert found == {("flow.not-a-date", "Born"): 4, ("flow.not-in-crosswalk", "Kind"): 9, ("row.merged", "Code"): 6}
+    run = json.loads((move / "out/run.json").read_text("utf-8"))
+    assert run["lists"][0]["files"] == one["files"]
+
+
+def test_the_printed_inventory_holds_its_balance(move: Path) -> None:
+    shown = program("build", "people", cwd=move, status=1).out
+    assert "7 = 1 + 1 + 2 + 3" in shown
+    assert "3 new identifiers given out" in shown
+    assert all(len(line) <= 100 for line in shown.splitlines())
+
+
+def test_same_inputs_give_the_same_bytes_and_keys_last(move: Path) -> None:
+    program("build", "people", cwd=move, status=1)
+    first = snapshot(move / "out")
+    program("build", "people", cwd=move, status=1)
+    second = snapshot(move / "out")
+    assert {k: v for k, v in first.items() if k != "run.json"} == {k: v for k, v in second.items() if k != "run.json"}
+    # a mended row is written with a new identifier; everybody else keeps theirs, whatever the order
+    lines = ROWS.replace("1970-02-30", "1970-02-28").splitlines()
+    (move / "incoming/a.csv").write_text("\n".join([lines[0], *reversed(lines[1:7])]).replace('Reis",,0,,C,\n5,"Iva', "") + "\n")
+    (move / "incoming/a.csv").write_text("Id,Name,Born,Paid,Active,Kind,State\n9,New,,,,C,\n3,Eva,1970-02-28,1,y,D,\n2,Rui  Sá,,,n,C,\n")
+    program("build", "people", cwd=move, status=0)
+    assert [r["Code"] for r in table(move / "out/people.csv", ";")] == ["P004", "P005", "P002"]
+    keys = program("ledger", "--keys", "people", cwd=move, status=0).out
+    assert keys.split() == ["old", "1,new", "1,P001", "2,P002", "5,P003", "9,P004", "3,P005"]
+
+
+def test_a_rehearsal_writes_nothing_at_all(move: Path) -> None:
+    before = sorted(p for p in move.rglob("*"))
+    shown = program("build", "people", "--rehearse", cwd=move, status=1).out
+    assert "7 = 1 + 1 + 2 + 3" in shown and "would be given out" in shown
+    assert sorted(p for p in move.rglob("*")) == before
+
+
+def test_rows_held_back_are_corrected_and_read_again(move: Path) -> None:
+    program("build", "people", cwd=move, status=1)
+    held = (move / "out/people.held-back.csv").read_text("utf-8")
+    mended = held.replace("3,Eva,1970-02-30", "3,Eva,1970-02-28").replace(",5,y,Q,", ",5,y,D,")
+    (move / "incoming/mended.csv").write_text(mended)
+    (move / "plans/people.toml").write_text(PLAN.replace("[rows]", '[[source]]\nname = "mended"\nfile = "incoming/mended.csv"\n[rows]').replace("{Id}", "{#source}, {Id}"))
+    one = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]
+    assert one["sources"]["mended"] == {"read": 2, "skipped": 0, "merged": 0, "held_back": 0, "written": 2}
+    keys = program("ledger", "--keys", "people", cwd=move, status=0).out
+    # the rows are known by the source they first came from
+    assert "a,3,P" in keys and "mended" not in keys
+
+
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.lists(
+        st.tuples(
+            st.sampled_from(["1", "2", "3", "", "x,y"]), st.sampled_from(["Ana", "", "a name too long for it", '"q"']),
+            st.sampled_from(["1980-01-31", "bad", ""]), st.sampled_from(["1", "x", ""]), st.sampled_from(["D", "Q", ""]),
+            st.sampled_from(["", "x"]),
+        ),
+        max_size=25,
+    ),
+    st.sets(st.integers(0, 24), max_size=3),
+)  # fmt: skip
+def test_the_balance_holds_whatever_comes_in(move: Path, rows: list[tuple], ragged: set[int]) -> None:
+    source = move / "incoming/a.csv"
+    with source.open("w", encoding="utf-8", newline="") as file:
+        writer = csv.writer(file, lineterminator="\n")
+        writer.writerow(["Id", "Name", "Born", "Paid", "Active", "Kind", "State"])
+        for i, (id_, name, born, paid, kind, state) in enumerate(rows):
+            writer.writerow([id_, name, born, paid, "y", kind, state] + (["more"] if i in ragged else []))
+    settings_file = move / "mudanza.toml"
+    for old in (move / ".mudanza").glob("*"):
+        old.unlink()
+    settings_file.touch()
+    result = build(read_move(move), ["people"]).lists[0]
+    assert result.balance.holds and result.balance.read == len(rows)
+    written, held = table(move / "out/people.csv", ";"), table(move / "out/people.held-back.csv")
+    assert (len(written), len(held)) == (result.balance.written, result.balance.held_back)
+    # identifiers were given to written rows only, without a gap
+    assert sorted({r["Code"] for r in written}) == [f"P{n:03d}" for n in range(1, len({r["Code"] for r in written}) + 1)]
+    assert len({r["Code"] for r in written}) == len(written)
+    assert result.keys_given.get("people", 0) == len(written)
+    assert all(row["#why"] for row in held)
+
+
+WRONG_PLANS = [
+    ("{Name} -> squeeze", "{Nmae} -> squeeze", 2, ["{Name}", "line 9", "^^^^^^"]),
+    ("{Paid} -> number", "{Paid}", 2, ["is a number", "-> number"]),
+    ("born = ", "borne = ", 2, ["'borne'", "'born'"]),
+    ("{Name} -> squeeze'", "{Name} -> squeeze", 2, ["line 9", "quote"]),
+    ("crosswalk kinds", "crosswalk kind", 2, ["'kinds'", "^^^^"]),
+    ("mint people", "mint persons", 2, ["persons", "mudanza.toml"]),
+    ("incoming/a.csv", "incoming/b.csv", 3, ["incoming/b.csv", "does not exist", "a.csv"]),
+    ("[rows]", "[[source]]\nname = 'a'\nfile = 'incoming/a.csv'\n[rows]", 2, ["two sources"]),
+    ('file = "incoming/a.csv"', 'file = "incoming/a.csv"\nrename = { "Nmae" = "N" }', 3, ["'Nmae'", "'Name'"]),
+    ('layout = "layouts/people.json"', 'layout = "layouts/poeple.json"', 2, ["layouts/people.json"]),
+    ("code = '{Id} -> mint people'\n", "", 2, ["required field 'code'"]),
+    ("kind = '{Kind} -> crosswalk kinds'", "kind = '{@name}'\nfoo = 1", 2, ["'foo'"]),
+    ("name = '{Name} -> squeeze'", "name = '{@kind}'\n", 2, []),
+    ("[rows]", "[rows]\nsort = ['Nam']", 2, ["'Name'"]),
+    ("[fields]", "[left_behind]\n'Faks' = 'gone'\n[fields]", 2, ["'Faks'"]),
+    ('keep = \'{State} != "x"\'', "keep = '{State} == \"x\"'", 2, ["'='", "line 6", "^^"]),
+]
+
+
+@pytest.mark.parametrize(("old", "new", "status", "words"), WRONG_PLANS, ids=[f"{i} {c[1][:20]!r}" for i, c in enumerate(WRONG_PLANS)])
+def test_a_wrong_plan_is_told_before_anything_is_written(move: Path, old: str, new: str, status: int, words: list[str]) -> None:
+    edit(move / "plans/people.toml", old, new)
+    if new.startswith("name = '{@kind}'"):
+        edit(move / "plans/people.toml", "kind = '{Kind} -> crosswalk kinds'", "kind = '{@name}'")
+        words = ["circle"]
+    ended = program("build", "people", cwd=move, status=status)
+    for word in words:
+        assert word in ended.err
+    assert not (move / "out").exists() and not (move / ".mudanza").exists()
+    error = program("build", "people", "--json", cwd=move, status=status).json["error"]
+    assert error["what"] in ended.err.replace("\n", " ") or error["status"] == status
+
+
+def test_columns_nobody_accounted_for_are_told(move: Path) -> None:
+    edit(move / "incoming/a.csv", "Id,Name", "Fax,Id,Name")
+    text = (move / "incoming/a.csv").read_text("utf-8")
+    lines = [line if n == 0 or line.startswith("Reis") else f"f{n},{line}" for n, line in enumerate(text.splitlines())]
+    (move / "incoming/a.csv").write_text("\n".join(lines) + "\n")
+    found = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]["findings"]
+    assert [(g["code"], g["field"], g["example"]["value"]) for g in found if g["code"].startswith("column")] == [("column.unused", "Fax", "7 values")]
+    edit(move / "plans/people.toml", "[fields]", "[left_behind]\nFax = 'gone'\n[fields]")
+    found = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]["findings"]
+    assert not [g for g in found if g["code"].startswith("column")]
+
+
+def test_rows_are_sorted_as_said_and_fields_refer_to_each_other(move: Path) -> None:
+    edit(move / "plans/people.toml", "[rows]", "[rows]\nsort = ['@paid', 'Name']")
+    edit(move / "plans/people.toml", "'{Kind} -> crosswalk kinds'", "'\"dog\" when {@paid} > 1000; \"cat\" otherwise'")
+    program("build", "people", cwd=move, status=1)
+    rows = table(move / "out/people.csv", ";")
+    assert [(r["Full name"], r["Paid"], r["Kind"]) for r in rows] == [
+        ("Iva Reis", "0,00", "cat"), ("Ivo", "5,00", "cat"), ("Ana", "1234,50", "dog"), ("Rui Sá", "", "cat"),
+    ]  # fmt: skip
+
+
+def test_a_field_that_depends_on_its_identifier_wastes_none(move: Path) -> None:
+    """Rows found wrong only after their identifier was made leave no gap."""
+    edit(move / "mudanza.toml", "P{000}", "P{000}")
+    edit(move / "plans/people.toml", "name = '{Name} -> squeeze'", "name = '\"{@code} {Name}\" -> squeeze'")
+    one = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]
+    assert [g["field"] for g in one["findings"] if g["code"] == "value.too-long"] == ["Full name"]
+    assert [r["Full name"] for r in table(move / "out/people.csv", ";")] == ["P001 Ana", "P002 Rui Sá"]
+    assert one["keys_given"] == {"people": 2}
+
+
+def test_key_patterns() -> None:
+    assert KeyPattern.of("OW-{000}x", 7) == KeyPattern("OW-", 3, "x", 7)
+    for wrong in ("OW", "{}", "{0}{0}", "OW-{12}"):
+        with pytest.raises(MudanzaError):
+            KeyPattern.of(wrong)
+
+
+# two runs, killed runs, full disks
+
+
+def start(move: Path, *arguments: str, env: dict[str, str] | None = None) -> subprocess.Popen[bytes]:
+    command = [str(Path(sys.executable).with_name("mudanza")), *arguments]
+    return subprocess.Popen(command, cwd=move, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env={**os.environ, **(env or {})})
+
+
+def many(move: Path, count: int, first: int = 0) -> None:
+    rows = "".join(f"{n},N{n},,{n},y,D,\n" for n in range(first, first + count))
+    (move / "incoming/a.csv").write_text("Id,Name,Born,Paid,Active,Kind,State\n" + rows)
+    edit(move / "layouts/people.json", "P[0-9]{3}", "P[0-9]+")
+
+
+def test_two_runs_at_once_never_give_one_number_twice(move: Path) -> None:
+    many(move, 20_000)
+    other = (move / "plans/people.toml").read_text("utf-8").replace("a.csv", "b.csv").replace("{Id} ->", '"b{Id}" ->')
+    (move / "plans/others.toml").write_text(other)
+    (move / "incoming/b.csv").write_bytes((move / "incoming/a.csv").read_bytes())
+    runs = [start(move, "build", "people"), start(move, "build", "others")]
+    for run in runs:
+        run.communicate(timeout=100)
+    assert [run.returncode for run in runs] == [0, 0]
+    codes = [r["Code"] for name in ("people", "others") for r in table(move / f"out/{name}.csv", ";")]
+    assert len(codes) == len(set(codes)) == 40_000
+    assert {r["state"] for r in program("ledger", "--json", cwd=move, status=0).json["runs"]} == {"done"}
+
+
+@pytest.mark.skipif(os.name != "posix", reason="signals of this kind are those of POSIX systems")
+def test_a_killed_run_leaves_the_old_files_and_the_next_one_cleans_up(move: Path) -> None:
+    program("build", "people", cwd=move, status=1)
+    before = snapshot(move / "out")
+    many(move, 400_000, first=10)
+    for number, patience in enumerate((0.0, 0.1, 0.3), start=2):
+        run = start(move, "build", "people")
+        while not (move / f"out/.people.csv.{number}.part").exists() and run.poll() is None:
+            time.sleep(0.01)
+        time.sleep(patience)
+        run.send_signal(signal.SIGKILL)
+        run.wait()
+        assert run.returncode == -signal.SIGKILL
+        assert {k: v for k, v in snapshot(move / "out").items() if not k.startswith(".")} == before
+    program("build", "people", cwd=move, status=0)
+    assert not list((move / "out").glob(".*")) and len(table(move / "out/people.csv", ";")) == 400_000
+    states = [r["state"] for r in program("ledger", "--json", cwd=move, status=0).json["runs"]]
+    assert states == ["done", "interrupted", "interrupted", "interrupted", "done"]
+
+
+def test_a_run_killed_between_commit_and_renaming_is_finished_by_the_next(move: Path) -> None:
+    program("build", "people", cwd=move, status=1)
+    good = (move / "out/people.csv").read_bytes()
+    part = move / "out/.people.csv.1.part"
+    part.write_bytes(good)
+    (move / "out/people.csv").write_text("old")
+    with sqlite3.connect(move / ".mudanza/ledger.sqlite") as db:
+        db.execute("INSERT INTO pending VALUES (1, ?, ?)", (str(part), str(move / "out/people.csv")))
+    edit(move / "plans/people.toml", "[rows]", "[rows]\nsort = ['Name']")
+    program("lend", "people", cwd=move, status=0)
+    assert (move / "out/people.csv").read_bytes() == good and not part.exists()
+
+
+def test_a_ledger_that_another_run_holds_is_waited_for_and_then_told(move: Path) -> None:
+    program("build", "people", cwd=move, status=1)
+    before = snapshot(move / "out")
+    held = sqlite3.connect(move / ".mudanza/ledger.sqlite", isolation_level=None)
+    held.execute("BEGIN IMMEDIATE")
+    ended = program("build", "people", "--wait", "0.3", cwd=move, status=3)
+    assert "another run holds the ledger" in ended.err and "--wait" in ended.err
+    assert snapshot(move / "out") == before
+    # looking needs no lock
+    assert program("ledger", cwd=move, status=0).out.count("build") == 1
+    program("preview", "people", cwd=move, status=0)
+    held.execute("ROLLBACK")
+    program("build", "people", cwd=move, status=1)
+
+
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="needs /dev/full")
+def test_a_full_disk_changes_nothing(move: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    program("build", "people", cwd=move, status=1)
+    before = snapshot(move / "out")
+    many(move, 1000, first=10)
+    real = Path.open
+
+    def full(self: Path, mode: str = "r", *args, **kwargs):  # type: ignore[no-untyped-def]
+        return real(Path("/dev/full"), mode) if self.name.startswith(".people.csv.") else real(self, mode, *args, **kwargs)
+
+    monkeypatch.setattr(Path, "open", full)
+    with pytest.raises(MudanzaError, match="disk is full"):
+        build(find_move(move), ["people"])
+    monkeypatch.undo()
+    assert snapshot(move / "out") == before
+    runs = find_move(move).ledger.runs()
+    assert (runs[0].state, runs[1].state) == ("failed", "done")
+    # what the failed run would have given out was not given
+    assert find_move(move).ledger.books() == {"people": 3}
+
+
+def test_a_damaged_ledger_is_told(move: Path) -> None:
+    program("build", "people", cwd=move, status=1)
+    (move / ".mudanza/ledger.sqlite").write_bytes(b"not a database at all, by any means" * 100)
+    for extra in ("-wal", "-shm"):
+        (move / f".mudanza/ledger.sqlite{extra}").unlink(missing_ok=True)
+    assert "damaged" in program("ledger", cwd=move, status=3).err
+    with pytest.raises(LedgerError):
+        build(find_move(move), ["people"])
+
+
+def test_preview_shows_what_build_writes(move: Path) -> None:
+    shown = program("preview", "people", "-n", "7", "--json", cwd=move, status=0).json["rows"]
+    program("build", "people", cwd=move, status=1)
+    written = table(move / "out/people.csv", ";")
+    previewed = [{f["title"]: f["after"] or "" for f in row["fields"]} for row in shown if row["end"] == "written"]
+    assert previewed == written
+    assert [row["end"] for row in shown] == ["written", "written", "held back", "skipped", "merged", "written", "held back"]
+    text = program("preview", "people", "--findings", "--fields", "born", cwd=move, status=0).out
+    assert "line 4" in text and "flow.not-a-date" in text and "line 2" not in text
+    assert "did you mean 'born'" in program("preview", "people", "--fields", "bron", cwd=move, status=2).err
+
+
+@pytest.mark.parametrize("content", ["", "\n\n", "Id,Name,Born,Paid,Active,Kind,State\n"], ids=["empty", "blank", "heading only"])
+def test_sources_without_rows(move: Path, content: str) -> None:
+    (move / "incoming/a.csv").write_text(content)
+    ended = program("build", "people", cwd=move)
+    if content.startswith("Id"):
+        assert ended.status == 0 and "0 = 0 + 0 + 0 + 0" in ended.out
+    else:
+        assert ended.status == 3 and "a.csv" in ended.err
