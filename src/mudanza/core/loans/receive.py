@@ -159,16 +159,14 @@ class _Return:
         if returned.broken:
             self.blocked = "headings of the loan are missing or repeated"
         rows = self._typed(self._keyed(returned.rows), returned)
-        rows, bad_lines = self._row_structure(rows, returned)
-        cells = self._changed_cells(rows, returned) if not returned.broken else pl.DataFrame(schema=CHANGES)
-        additions = rows.filter(~pl.col(KEY).is_in(self.before[KEY].implode()) | pl.col(KEY).is_null())
-        if returned.broken:
-            additions = additions.clear()
+        bad_lines = self._row_structure(rows, returned)
+        sound = rows.filter(~pl.col(LINE).is_in(list(bad_lines))) if not returned.broken else rows.clear()
+        cells = self._changed_cells(sound, returned)
+        additions = sound.filter(~pl.col(KEY).is_in(self.before[KEY].implode()) | pl.col(KEY).is_null())
         removals = self._removals(rows, returned)
-        bad_lines |= self._validate(rows, cells, additions, returned)
-        cells = cells.filter(~pl.col("key").is_in(removals[KEY].implode()))
+        bad_lines |= self._validate(sound, cells, additions, returned)
         held = rows.filter(pl.col(LINE).is_in(list(bad_lines))).height
-        cells = cells.filter(~pl.col("line").is_in(list(bad_lines)))
+        cells = cells.filter(~pl.col("line").is_in(list(bad_lines)) & ~pl.col("key").is_in(removals[KEY].implode()))
         additions = additions.filter(~pl.col(LINE).is_in(list(bad_lines)))
         cells, conflicts = self._conflicts(cells, removals)
         removals = removals.filter(~pl.col(KEY).is_in([c.key for c in conflicts if c.field == REMOVAL]))
@@ -204,8 +202,8 @@ class _Return:
         ]
         return rows.with_columns(texts)
 
-    def _row_structure(self, rows: pl.DataFrame, returned: Returned) -> tuple[pl.DataFrame, set[int]]:
-        """Findings on rows as a whole: formulas, repeated and blank keys, unclear removals."""
+    def _row_structure(self, rows: pl.DataFrame, returned: Returned) -> set[int]:
+        """Findings on rows as a whole, and their lines: formulas, repeated and blank keys, unclear removals."""
         bad = set(returned.formula_rows)
         lent = set(self.before[KEY].to_list())
         found = []
@@ -233,7 +231,7 @@ class _Return:
                 )
                 bad.add(line)
         self._find(found)
-        return rows, bad
+        return bad
 
     def _finding(
         self,

@@ -1,0 +1,128 @@
+"""Checking: each thing wrong with a file is one finding at its place."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+
+import pytest
+from conftest import layout_json, program
+from test_reading import book
+
+from mudanza.core.findings import CODES
+
+HEAD = "Code;Full name;Born;Paid;Active;Kind\n"
+GOOD = "P001;Ana;31/01/1980;1,50;J;dog\n"
+
+# what stands in the file, then code, line, column and value of each finding
+FILES = [
+    ("fine", HEAD + GOOD, []),
+    ("only a heading", HEAD, []),
+    ("a column missing", "Code;Full name;Born;Paid;Active\nP001;Ana;;;\n", [("heading.missing", 1, "Kind", None)]),
+    ("a column too many", "Code;Full name;Born;Paid;Active;Kind;More\nP001;Ana;;;;;x\n", [("heading.extra", 1, "More", "More")]),
+    ("almost the heading", HEAD.replace("Full name", "full  name") + GOOD, [("heading.similar", 1, "Full name", "full  name")]),
+    ("the plan's name as heading", HEAD.replace("Full name", "name") + GOOD, [("heading.similar", 1, "Full name", "name")]),
+    ("a heading twice", "Code;Full name;Born;Paid;Active;Kind;Paid\nP001;Ana;;;;;\n", [("heading.repeated", 1, "Paid", None)]),
+    ("another order", "Full name;Code;Born;Paid;Active;Kind\nAna;P001;;;;\n", [("heading.order", 1, "Full name", "column 1")]),
+    ("title lines above", "People of May\n\n" + HEAD + GOOD + GOOD.replace("P001", "P002"), [("heading.not-first", 3, None, None)]),
+    ("another delimiter", (HEAD + GOOD.replace(",", ".")).replace(";", "|"), [("file.delimiter", None, None, "|"), ("value.kind", 2, "Paid", "1.50")]),
+    ("ragged", HEAD + "P001;Ana\n" + GOOD, [("read.ragged", 2, None, "2 values")]),
+    ("line breaks count", HEAD + 'P001;"A\nn\na";;;;\nP002;;;;;\n', [("value.required", 5, "Full name", None)]),
+    ("key twice", HEAD + GOOD + "P002;Eva;;;;\n" + GOOD.replace("Ana", "Zé"), [("key.repeated", 4, "Code", "P001")]),
+    ("exactly the same row twice", HEAD + GOOD + GOOD, [("key.repeated", 3, "Code", "P001")]),
+    ("all wrong", HEAD + "x;a name too long;1980-01-31;1.5;yes;Dog\n", [
+        ("value.pattern", 2, "Code", "x"), ("value.too-long", 2, "Full name", "a name too long"), ("value.kind", 2, "Born", "1980-01-31"),
+        ("value.kind", 2, "Paid", "1.5"), ("value.kind", 2, "Active", "yes"), ("value.not-permitted", 2, "Kind", "Dog"),
+    ]),
+    ("spaces only are blank", HEAD + "P001;  ; ; ;;\n", [("value.required", 2, "Full name", "  ")]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("content", "expected"), [case[1:] for case in FILES], ids=[case[0] for case in FILES])
+def test_what_is_wrong_is_found_at_its_place(move: Path, content: str, expected: list[tuple]) -> None:
+    (move / "f.csv").write_text(content, encoding="utf-8", newline="")
+    document = program("check", "f.csv", "--layout", "people", "--json", cwd=move, status=1 if expected else 0).json
+    found = [(f["code"], f["line"], f["column"], f["value"]) for f in document["findings"]]
+    assert found == expected
+    assert all(f["hint"] and f["severity"] == str(CODES[f["code"]].severity) for f in document["findings"])
+
+
+def test_another_encoding_is_one_finding_and_stray_bytes_are_their_rows(move: Path) -> None:
+    (move / "f.csv").write_bytes((HEAD + GOOD.replace("Ana", "José") * 1).encode("cp1252"))
+    document = program("check", "f.csv", "--layout", "people", "--json", cwd=move, status=1).json
+    assert [(f["code"], f["value"]) for f in document["findings"]] == [("file.encoding", "cp1252")]
+    rows = "".join(f"P{n:03d};José é;;;;\n" for n in range(1, 60)).encode()
+    (move / "f.csv").write_bytes(HEAD.encode() + rows + b"P060;Jos\xe9;;;;\n")
+    document = program("check", "f.csv", "--layout", "people", "--json", cwd=move, status=1).json
+    assert [(f["code"], f["line"]) for f in document["findings"]] == [("read.undecodable", 61)]
+
+
+def test_a_workbook_is_checked_by_its_cells(move: Path) -> None:
+    head = HEAD.strip().split(";")
+    rows = [head, ["P001", "Ana", "1980-01-31", 12.5, "J", "dog"], ["P002", None, "31/01/1980", 12.555, "N", "cow"]]
+    book(move / "f.xlsx", {"Notes": [["for you"]], "Sheet": rows})
+    found = program("check", "f.xlsx", "--layout", "people", "--json", cwd=move, status=1).json["findings"]
+    assert [(f["code"], f["cell"]) for f in found] == [("value.required", "Sheet!B3"), ("value.not-permitted", "Sheet!F3")]
+
+
+def test_references_lead_somewhere(tmp_path: Path) -> None:
+    key = {"columnReference": "owner", "reference": {"resource": "owners.csv", "columnReference": "code"}}
+    columns = [{"name": "owner", "titles": "Owner"}, {"name": "day", "titles": "Day"}]
+    (tmp_path / "l.json").write_text(layout_json(columns, foreignKeys=[key]))
+    (tmp_path / "visits.csv").write_text("Owner,Day\nO1,1\nO9,2\n,3\n")
+    unchecked = program("check", "visits.csv", "--layout", "l.json", "--json", cwd=tmp_path, status=0).json["findings"]
+    assert [f["code"] for f in unchecked] == ["reference.unchecked"]
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine/owners.csv").write_text("Name,Code\nAna,O1\nRui,O2\n")
+    found = program("check", "visits.csv", "--layout", "l.json", "--with", "mine/owners.csv", "--json", cwd=tmp_path, status=1).json
+    assert [(f["code"], f["line"], f["value"]) for f in found["findings"]] == [("reference.missing", 3, "O9")]
+    (tmp_path / "owners.csv").write_text("Nome\nAna\n")
+    assert "no column 'code'" in program("check", "visits.csv", "--layout", "l.json", cwd=tmp_path, status=3).err
+
+
+def test_keys_without_case_several_values_and_no_heading(tmp_path: Path) -> None:
+    columns = [
+        {"name": "a", "titles": "A"},
+        {"name": "tags", "titles": "Tags", "separator": "|", "datatype": {"base": "string", "format": "x|y"}},
+    ]
+    more = {"primaryKey": "a", "urn:mudanza:keyIgnoresCase": True, "dialect": {"header": False, "lineTerminators": ["\n"]}}
+    (tmp_path / "l.json").write_text(layout_json(columns, **more))
+    (tmp_path / "f.csv").write_text("k1,x|y\nK1,x|z\n")
+    found = program("check", "f.csv", "--layout", "l.json", "--json", cwd=tmp_path, status=1).json["findings"]
+    assert [(f["code"], f["line"], f["value"]) for f in found] == [("value.not-permitted", 2, "x|z"), ("key.repeated", 2, "K1")]
+
+
+def test_findings_go_to_a_file_and_a_limit_shortens_the_list(move: Path) -> None:
+    (move / "f.csv").write_text(HEAD + "".join(f"Q{n};Ana;;;;\n" for n in range(300)))
+    document = program("check", "f.csv", "--layout", "people", "--limit", "5", "--json", cwd=move, status=1).json
+    assert (len(document["findings"]), document["count"], document["rows"]) == (5, 300, 300)
+    shown = program("check", "f.csv", "--layout", "people", "--findings", "all.csv", cwd=move, status=1).out
+    assert "the first 20 of 300" in shown
+    with (move / "all.csv").open(newline="") as file:
+        assert [row["line"] for row in csv.DictReader(file)] == [str(n) for n in range(2, 302)]
+
+
+def test_repeated_keys_are_told_over_many_batches(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from mudanza.core import checking
+    from mudanza.core.layouts.reading import read_layout
+    from mudanza.core.sources import delimited
+
+    monkeypatch.setattr(delimited, "BLOCK", 1 << 12)
+    (tmp_path / "l.json").write_text(layout_json([{"name": "a"}, {"name": "b"}], primaryKey=["a", "b"]))
+    lines = [f"{n % 5000},{n // 9000}" for n in range(9500)]
+    (tmp_path / "f.csv").write_text("a,b\n" + "\n".join(lines) + "\n")
+    result = checking.check(tmp_path / "f.csv", read_layout(tmp_path / "l.json"))
+    first: dict[str, int] = {}
+    expected = []
+    for number, line in enumerate(lines, start=2):
+        if line in first:
+            expected.append((number, f"unique; first in line {first[line]}"))
+        first.setdefault(line, number)
+    assert list(result.findings.select("line", "rule").iter_rows()) == expected
+
+
+def test_the_layout_may_be_missing_or_the_file(move: Path) -> None:
+    assert "did you mean 'people'" in program("check", "x.csv", "--layout", "peopel", cwd=move, status=2).err
+    assert "does not exist" in program("check", "x.csv", "--layout", "people", cwd=move, status=3).err
+    assert "does not exist" in program("check", "x.csv", "--layout", "no.json", cwd=move, status=2).err
+    assert "folder" in program("check", "layouts", "--layout", "people", cwd=move, status=3).err

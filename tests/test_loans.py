@@ -1,0 +1,241 @@
+"""Lending and receiving: what comes back is exactly what changed."""
+
+from __future__ import annotations
+
+import csv
+import datetime
+import shutil
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import ROWS, edit, layout_json, program
+from openpyxl import load_workbook
+
+
+@pytest.fixture
+def lent(move: Path) -> Path:
+    """The small move with four people built and lent, as `back.xlsx`."""
+    (move / "incoming/a.csv").write_text(
+        "Id,Name,Born,Paid,Active,Kind,State\n1,Ana,1980-01-31,1234.5,y,D,\n2,Rui,,,n,C,\n3,Eva,1970-02-28,0,y,,\n4,Zé,,2,,D,\n"
+    )
+    program("build", "people", cwd=move, status=0)
+    program("lend", "people", cwd=move, status=0)
+    shutil.copy(move / "loans/people-2.xlsx", move / "back.xlsx")
+    return move
+
+
+def change(path: Path, work: Callable[[Any], None]) -> None:
+    workbook = load_workbook(path)
+    work(workbook["people"])
+    workbook.save(path)
+
+
+def cells(path: Path, values: dict[str, object]) -> None:
+    def work(sheet: Any) -> None:
+        for cell, value in values.items():
+            sheet[cell] = value
+
+    change(path, work)
+
+
+def table(path: Path) -> list[dict[str, str]]:
+    with path.open(encoding="utf-8", newline="") as file:
+        return list(csv.DictReader(file, delimiter=";"))
+
+
+def test_a_lent_workbook_helps_people(lent: Path) -> None:
+    sheet = load_workbook(lent / "back.xlsx")["people"]
+    assert [c.value for c in sheet[1]] == ["Code", "Full name", "Born", "Paid", "Active", "Kind", "Remove?"]
+    assert (sheet["A2"].value, sheet["C2"].value, sheet["D2"].value) == ("P001", datetime.datetime(1980, 1, 31), 1234.5)
+    assert sheet["A2"].protection.locked and not sheet["B2"].protection.locked
+    assert not sheet.column_dimensions["A"].protection.locked  # new rows may be written below
+    assert sheet.protection.sheet and sheet.freeze_panes == "B2" and sheet.auto_filter.ref
+    assert sheet["A2"].number_format == "@" and "12 characters" in sheet["B1"].comment.text and "Required" in sheet["B1"].comment.text
+    lists = {str(v.sqref).split(":")[0]: v.formula1 for v in sheet.data_validations.dataValidation if v.type == "list"}
+    assert lists == {"E2": '"J,N"', "F2": '"cat,dog"', "G2": '"remove"'}
+    assert load_workbook(lent / "back.xlsx")["slip"].sheet_state == "veryHidden"
+
+
+def test_nothing_changed_is_nothing_written(lent: Path) -> None:
+    document = program("receive", "back.xlsx", "--accept", "--json", cwd=lent, status=0).json
+    assert (document["changes"], document["additions"], document["removals"], document["files"]) == ([], [], [], [])
+
+
+@pytest.mark.skipif(shutil.which("soffice") is None, reason="no office suite on this machine")
+def test_an_office_suite_changes_nothing_by_saving(lent: Path) -> None:
+    cells(lent / "back.xlsx", {"B3": "Rui Sá"})
+    command = ["soffice", "--headless", "--convert-to", "xlsx", "--outdir", "saved", "back.xlsx"]
+    subprocess.run(command, cwd=lent, check=True, capture_output=True, timeout=120)
+    document = program("receive", "saved/back.xlsx", "--json", cwd=lent, status=0).json
+    assert [(c["key"], c["field"], c["after"]) for c in document["changes"]] == [("P002", "Full name", "Rui Sá")]
+
+
+def test_changes_additions_removals_and_the_way_back(lent: Path) -> None:
+    new = {"A6": "P900", "B6": "Neu", "C6": datetime.date(2001, 2, 3), "D6": 7, "E6": "J", "F6": "cat"}
+    cells(lent / "back.xlsx", {"D2": 99, "C3": datetime.date(1999, 12, 31), "B4": "Eva Reis", "G5": "remove", **new})
+    document = program("receive", "back.xlsx", "--json", cwd=lent, status=0).json
+    changed = [(c["key"], c["field"], c["before"], c["after"], c["cell"]) for c in document["changes"]]
+    assert changed == [
+        ("P001", "Paid", "1234,50", "99,00", "people!D2"),
+        ("P002", "Born", None, "31/12/1999", "people!C3"),
+        ("P003", "Full name", "Eva", "Eva Reis", "people!B4"),
+    ]
+    assert not (lent / "loans/people-2/changes.csv").exists()
+    program("receive", "back.xlsx", "--accept", cwd=lent, status=0)
+    folder = lent / "loans/people-2"
+    # an untouched cell of a changed row is as it was lent
+    assert table(folder / "changes.csv") == [
+        {"Code": "P001", "Full name": "Ana", "Born": "31/01/1980", "Paid": "99,00"},
+        {"Code": "P002", "Full name": "Rui", "Born": "31/12/1999", "Paid": ""},
+        {"Code": "P003", "Full name": "Eva Reis", "Born": "28/02/1970", "Paid": "0,00"},
+    ]
+    assert [r["Full name"] for r in table(folder / "undo-changes.csv")] == ["Ana", "Rui", "Eva"]
+    assert (folder / "additions.csv").read_text() == "Code;Full name;Born;Paid;Active;Kind\nP900;Neu;03/02/2001;7,00;J;cat\n"
+    assert (folder / "removals.csv").read_text() == "Code\nP004\n"
+    assert table(folder / "undo-removals.csv")[0]["Full name"] == "Zé"
+    assert (folder / "undo-additions.csv").read_text() == "Code\nP900\n"
+    assert "accepted already" in program("receive", "back.xlsx", "--accept", cwd=lent, status=2).err
+    program("check", folder / "additions.csv", "--layout", "people", cwd=lent, status=0)
+    assert [row["state"] for row in program("ledger", "--loans", "--json", cwd=lent, status=0).json] == ["received"]
+
+
+def test_whole_rows_on_request(lent: Path) -> None:
+    cells(lent / "back.xlsx", {"B3": "Rui Sá"})
+    program("receive", "back.xlsx", "--accept", "--whole-rows", cwd=lent, status=0)
+    assert (lent / "loans/people-2/changes.csv").read_text("utf-8") == "Code;Full name;Born;Paid;Active;Kind\nP002;Rui Sá;;;N;cat\n"
+
+
+def _drop_column(sheet: Any) -> None:
+    sheet.delete_cols(2)
+
+
+def _copy_row(sheet: Any) -> None:
+    for column in range(1, 7):
+        sheet.cell(6, column).value = sheet.cell(2, column).value
+
+
+def _swap(sheet: Any) -> None:
+    for row in range(1, 6):
+        for a, b in ((2, 5),):
+            sheet.cell(row, a).value, sheet.cell(row, b).value = sheet.cell(row, b).value, sheet.cell(row, a).value
+
+
+# what people do to a workbook; the codes it gives; whether the rest can be accepted; the cells that count as changed
+DAMAGE: dict[str, tuple[Callable[[Any], None], list[str], bool, list[str]]] = {
+    "a column deleted": (_drop_column, ["loan.heading-missing"], False, []),
+    "a heading renamed": (lambda s: s.__setitem__("B1", "Name"), ["loan.heading-missing", "loan.heading-extra"], False, []),
+    "a heading twice": (lambda s: s.__setitem__("H1", "Paid"), ["loan.heading-repeated"], False, []),
+    "a column inserted": (lambda s: (s.insert_cols(2), s.__setitem__("B1", "Mine"), s.__setitem__("B2", "x"))[0], ["loan.heading-extra"], True, []),
+    "columns moved": (_swap, ["loan.order"], True, []),
+    "a formula": (lambda s: s.__setitem__("B2", '=CONCATENATE("A","x")'), ["loan.formula"], True, []),
+    "a value outside": (lambda s: s.__setitem__("J9", "see me"), ["loan.outside"], True, []),
+    "a row deleted": (lambda s: s.delete_rows(3), ["loan.row-missing"], False, []),
+    "a row copied": (_copy_row, ["loan.key-repeated", "loan.key-repeated"], True, []),
+    "a row without key": (lambda s: s.__setitem__("B7", "Nobody"), ["loan.key-blank"], True, []),
+    "removal unclear": (lambda s: s.__setitem__("G2", "maybe"), ["loan.removal-unclear"], True, []),
+    "a value too long": (lambda s: (s.__setitem__("B2", "x" * 13), s.__setitem__("B3", "fine"))[0], ["value.too-long"], True, ["P002"]),
+    "no date": (lambda s: s.__setitem__("C2", "yesterday"), ["value.kind"], True, []),
+    "rows sorted": (lambda s: _swap_rows(s), [], True, []),
+    "a title above": (lambda s: s.insert_rows(1), [], True, []),
+}  # fmt: skip
+
+
+def _swap_rows(sheet: Any) -> None:
+    for column in range(1, 7):
+        first, second = sheet.cell(2, column), sheet.cell(3, column)
+        first.value, second.value = second.value, first.value
+
+
+@pytest.mark.parametrize("name", DAMAGE)
+def test_what_people_do_to_workbooks(lent: Path, name: str) -> None:
+    work, codes, acceptable, changed = DAMAGE[name]
+    change(lent / "back.xlsx", work)
+    document = program("receive", "back.xlsx", "--json", cwd=lent).json
+    assert [f["code"] for f in document["findings"]] == codes
+    assert (document["blocked"] is None) == acceptable
+    assert [c["key"] for c in document["changes"]] == changed
+    assert (document["additions"], document["removals"]) == ([], [])
+    ended = program("receive", "back.xlsx", "--accept", cwd=lent)
+    assert (lent / "loans/people-2/changes.csv").exists() == bool(changed)
+    assert ("Nothing can be accepted" in ended.out) == (not acceptable)
+
+
+def test_missing_rows_mean_what_was_said(lent: Path) -> None:
+    change(lent / "back.xlsx", lambda sheet: sheet.delete_rows(3))
+    assert program("receive", "back.xlsx", "--missing", "keep", "--json", cwd=lent, status=0).json["removals"] == []
+    removed = program("receive", "back.xlsx", "--missing", "remove", "--json", cwd=lent, status=0).json["removals"]
+    assert [row["Code"] for row in removed] == ["P002"]
+
+
+def test_two_people_changing_one_record(lent: Path) -> None:
+    program("lend", "people", cwd=lent, status=0)
+    shutil.copy(lent / "loans/people-3.xlsx", lent / "second.xlsx")
+    cells(lent / "back.xlsx", {"B2": "Anna", "B3": "Ruy"})
+    cells(lent / "second.xlsx", {"B2": "Ann", "B3": "Ruy", "D2": 5})
+    program("receive", "back.xlsx", "--accept", cwd=lent, status=0)
+    document = program("receive", "second.xlsx", "--accept", "--json", cwd=lent, status=1).json
+    conflicts = [(c["key"], c["field"], c["before"], c["after"], c["now"], c["by"]) for c in document["conflicts"]]
+    assert conflicts == [("P001", "Full name", "Ana", "Ann", "Anna", "loan people-2")]
+    assert [(c["key"], c["field"]) for c in document["changes"]] == [("P001", "Paid"), ("P002", "Full name")]
+    assert "Ann," in (lent / "loans/people-3/conflicts.csv").read_text()
+
+
+def test_a_new_build_meanwhile_is_a_conflict_where_it_differs(lent: Path) -> None:
+    edit(lent / "incoming/a.csv", "2,Rui,", "2,Raul,")
+    program("build", "people", cwd=lent, status=0)
+    cells(lent / "back.xlsx", {"B3": "Ruy", "B4": "Evita"})
+    document = program("receive", "back.xlsx", "--json", cwd=lent, status=1).json
+    assert [(c["key"], c["now"]) for c in document["conflicts"]] == [("P002", "Raul")]
+    assert [c["key"] for c in document["changes"]] == ["P003"]
+
+
+def test_chosen_rows_and_columns(lent: Path) -> None:
+    document = program("lend", "people", "--columns", "paid,Kind", "--where", '{@paid} > 1 and {Kind} = "dog"', "--json", cwd=lent, status=0).json
+    assert (document["fields"], document["rows"]) == (["Code", "Paid", "Kind"], 2)
+    path = lent / document["workbook"]
+    cells(path, {"A4": "P901", "B4": 3})
+    document = program("receive", path, "--json", cwd=lent, status=1).json
+    # a new record lacks a required field that was not lent
+    assert [(f["code"], f["column"]) for f in document["findings"]] == [("value.required", "Full name")]
+    for where, words in (('{Pai} = "1"', "{Paid}"), ("{@paid} > ", "ends too early"), ('{Full name} = "nobody"', "nothing to lend")):
+        assert words in program("lend", "people", "--where", where, cwd=lent, status=2).err
+    assert "did you mean 'paid'" in program("lend", "people", "--columns", "payd", cwd=lent, status=2).err
+
+
+def test_any_file_with_a_layout_can_be_lent_if_it_is_sound(move: Path) -> None:
+    columns = [{"name": "no", "titles": "No", "urn:mudanza:leftOutOfAdditions": True}, {"name": "word", "titles": "Word"}]
+    (move / "l.json").write_text(layout_json(columns, primaryKey="no"))
+    long = "9" * 20
+    (move / "f.csv").write_text(f"No,Word\n0012,=1+1\n{long},http://x\n")
+    loan = program("lend", "f.csv", "--layout", "l.json", "--to", "lent.xlsx", "--json", cwd=move, status=0).json
+    sheet = load_workbook(move / "lent.xlsx")["f"]
+    assert [sheet["A2"].value, sheet["A3"].value, sheet["B2"].value, sheet["B2"].data_type] == ["0012", long, "=1+1", "s"]
+    assert program("receive", "lent.xlsx", "--json", cwd=move, status=0).json["changes"] == []
+    workbook = load_workbook(move / "lent.xlsx")
+    workbook["f"]["B4"] = "new"
+    workbook.save(move / "lent.xlsx")
+    program("receive", "lent.xlsx", "--accept", cwd=move, status=0)
+    # the target gives the number itself
+    assert (move / f"loans/{loan['id']}/additions.csv").read_text().split() == ["Word", "new"]
+    for content, words in (("No,Word\n1,a\n1,b\n", "stands twice"), ("No,Word\n,a\n", "is blank"), ("No,Word\n1\n", "damaged"), ("No\n1\n", "'Word'")):
+        (move / "f.csv").write_text(content)
+        assert words in program("lend", "f.csv", "--layout", "l.json", cwd=move, status=2).err
+    (move / "l.json").write_text(layout_json(columns))
+    assert "no primary key" in program("lend", "f.csv", "--layout", "l.json", cwd=move, status=2).err
+
+
+def test_workbooks_that_are_no_loans(lent: Path) -> None:
+    assert ROWS
+    (lent / "x.xlsx").write_text("no workbook")
+    assert "no workbook" in program("receive", "x.xlsx", cwd=lent, status=3).err
+    assert "does not exist" in program("receive", "y.xlsx", cwd=lent, status=2).err
+    workbook = load_workbook(lent / "back.xlsx")
+    del workbook["slip"]
+    workbook["people"]["B3"] = "Ruy"
+    workbook.save(lent / "bare.xlsx")
+    assert "--loan" in program("receive", "bare.xlsx", cwd=lent, status=2).err
+    assert len(program("receive", "bare.xlsx", "--loan", "people-2", "--json", cwd=lent, status=0).json["changes"]) == 1
+    assert "did you mean 'people-2'" in program("receive", "bare.xlsx", "--loan", "people-9", cwd=lent, status=2).err
