@@ -84,10 +84,8 @@ Reis",,0,,C,
 """
 
 
-@pytest.fixture
-def move(tmp_path: Path) -> Path:
+def make_move(folder: Path) -> Path:
     """A small move with one list, `people`: two rows held back, one skipped, one merged, three written."""
-    folder = tmp_path / "move"
     for name, text in {
         "mudanza.toml": 'name = "Test"\n[keys.people]\npattern = "P{000}"\n',
         "layouts/people.json": PEOPLE,
@@ -98,6 +96,11 @@ def move(tmp_path: Path) -> Path:
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
         (folder / name).write_text(text, encoding="utf-8", newline="")
     return folder
+
+
+@pytest.fixture
+def move(tmp_path: Path) -> Path:
+    return make_move(tmp_path / "move")
 
 
 def edit(path: Path, old: str, new: str) -> None:

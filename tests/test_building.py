@@ -13,10 +13,10 @@ import time
 from pathlib import Path
 
 import pytest
-from conftest import PLAN, ROWS, edit, program
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from conftest import PLAN, ROWS, edit, program
 from mudanza.core.building.build import build
 from mudanza.core.errors import LedgerError, MudanzaError
 from mudanza.core.keys import KeyPattern
@@ -71,8 +71,12 @@ def test_same_inputs_give_the_same_bytes_and_keys_last(move: Path) -> None:
     assert {k: v for k, v in first.items() if k != "run.json"} == {k: v for k, v in second.items() if k != "run.json"}
     # a mended row is written with a new identifier; everybody else keeps theirs, whatever the order
     lines = ROWS.replace("1970-02-30", "1970-02-28").splitlines()
-    (move / "incoming/a.csv").write_text("\n".join([lines[0], *reversed(lines[1:7])]).replace('Reis",,0,,C,\n5,"Iva', "") + "\n")
-    (move / "incoming/a.csv").write_text("Id,Name,Born,Paid,Active,Kind,State\n9,New,,,,C,\n3,Eva,1970-02-28,1,y,D,\n2,Rui  Sá,,,n,C,\n")
+    (move / "incoming/a.csv").write_text(
+        "\n".join([lines[0], *reversed(lines[1:7])]).replace('Reis",,0,,C,\n5,"Iva', "") + "\n"
+    )
+    (move / "incoming/a.csv").write_text(
+        "Id,Name,Born,Paid,Active,Kind,State\n9,New,,,,C,\n3,Eva,1970-02-28,1,y,D,\n2,Rui  Sá,,,n,C,\n"
+    )
     program("build", "people", cwd=move, status=0)
     assert [r["Code"] for r in table(move / "out/people.csv", ";")] == ["P004", "P005", "P002"]
     keys = program("ledger", "--keys", "people", cwd=move, status=0).out
@@ -91,7 +95,11 @@ def test_rows_held_back_are_corrected_and_read_again(move: Path) -> None:
     held = (move / "out/people.held-back.csv").read_text("utf-8")
     mended = held.replace("3,Eva,1970-02-30", "3,Eva,1970-02-28").replace(",5,y,Q,", ",5,y,D,")
     (move / "incoming/mended.csv").write_text(mended)
-    (move / "plans/people.toml").write_text(PLAN.replace("[rows]", '[[source]]\nname = "mended"\nfile = "incoming/mended.csv"\n[rows]').replace("{Id}", "{#source}, {Id}"))
+    (move / "plans/people.toml").write_text(
+        PLAN.replace("[rows]", '[[source]]\nname = "mended"\nfile = "incoming/mended.csv"\n[rows]').replace(
+            "{Id}", "{#source}, {Id}"
+        )
+    )
     one = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]
     assert one["sources"]["mended"] == {"read": 2, "skipped": 0, "merged": 0, "held_back": 0, "written": 2}
     keys = program("ledger", "--keys", "people", cwd=move, status=0).out
@@ -127,7 +135,9 @@ def test_the_balance_holds_whatever_comes_in(move: Path, rows: list[tuple], ragg
     written, held = table(move / "out/people.csv", ";"), table(move / "out/people.held-back.csv")
     assert (len(written), len(held)) == (result.balance.written, result.balance.held_back)
     # identifiers were given to written rows only, without a gap
-    assert sorted({r["Code"] for r in written}) == [f"P{n:03d}" for n in range(1, len({r["Code"] for r in written}) + 1)]
+    assert sorted({r["Code"] for r in written}) == [
+        f"P{n:03d}" for n in range(1, len({r["Code"] for r in written}) + 1)
+    ]
     assert len({r["Code"] for r in written}) == len(written)
     assert result.keys_given.get("people", 0) == len(written)
     assert all(row["#why"] for row in held)
@@ -149,12 +159,16 @@ WRONG_PLANS = [
     ("name = '{Name} -> squeeze'", "name = '{@kind}'\n", 2, []),
     ("[rows]", "[rows]\nsort = ['Nam']", 2, ["'Name'"]),
     ("[fields]", "[left_behind]\n'Faks' = 'gone'\n[fields]", 2, ["'Faks'"]),
-    ('keep = \'{State} != "x"\'', "keep = '{State} == \"x\"'", 2, ["'='", "line 6", "^^"]),
+    ("keep = '{State} != \"x\"'", "keep = '{State} == \"x\"'", 2, ["'='", "line 6", "^^"]),
 ]
 
 
-@pytest.mark.parametrize(("old", "new", "status", "words"), WRONG_PLANS, ids=[f"{i} {c[1][:20]!r}" for i, c in enumerate(WRONG_PLANS)])
-def test_a_wrong_plan_is_told_before_anything_is_written(move: Path, old: str, new: str, status: int, words: list[str]) -> None:
+@pytest.mark.parametrize(
+    ("old", "new", "status", "words"), WRONG_PLANS, ids=[f"{i} {c[1][:20]!r}" for i, c in enumerate(WRONG_PLANS)]
+)
+def test_a_wrong_plan_is_told_before_anything_is_written(
+    move: Path, old: str, new: str, status: int, words: list[str]
+) -> None:
     edit(move / "plans/people.toml", old, new)
     if new.startswith("name = '{@kind}'"):
         edit(move / "plans/people.toml", "kind = '{Kind} -> crosswalk kinds'", "kind = '{@name}'")
@@ -173,7 +187,9 @@ def test_columns_nobody_accounted_for_are_told(move: Path) -> None:
     lines = [line if n == 0 or line.startswith("Reis") else f"f{n},{line}" for n, line in enumerate(text.splitlines())]
     (move / "incoming/a.csv").write_text("\n".join(lines) + "\n")
     found = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]["findings"]
-    assert [(g["code"], g["field"], g["example"]["value"]) for g in found if g["code"].startswith("column")] == [("column.unused", "Fax", "7 values")]
+    assert [(g["code"], g["field"], g["example"]["value"]) for g in found if g["code"].startswith("column")] == [
+        ("column.unused", "Fax", "7 values")
+    ]
     edit(move / "plans/people.toml", "[fields]", "[left_behind]\nFax = 'gone'\n[fields]")
     found = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]["findings"]
     assert not [g for g in found if g["code"].startswith("column")]
@@ -181,7 +197,7 @@ def test_columns_nobody_accounted_for_are_told(move: Path) -> None:
 
 def test_rows_are_sorted_as_said_and_fields_refer_to_each_other(move: Path) -> None:
     edit(move / "plans/people.toml", "[rows]", "[rows]\nsort = ['@paid', 'Name']")
-    edit(move / "plans/people.toml", "'{Kind} -> crosswalk kinds'", "'\"dog\" when {@paid} > 1000; \"cat\" otherwise'")
+    edit(move / "plans/people.toml", "'{Kind} -> crosswalk kinds'", '\'"dog" when {@paid} > 1000; "cat" otherwise\'')
     program("build", "people", cwd=move, status=1)
     rows = table(move / "out/people.csv", ";")
     assert [(r["Full name"], r["Paid"], r["Kind"]) for r in rows] == [
@@ -211,7 +227,9 @@ def test_key_patterns() -> None:
 
 def start(move: Path, *arguments: str, env: dict[str, str] | None = None) -> subprocess.Popen[bytes]:
     command = [str(Path(sys.executable).with_name("mudanza")), *arguments]
-    return subprocess.Popen(command, cwd=move, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env={**os.environ, **(env or {})})
+    return subprocess.Popen(
+        command, cwd=move, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env={**os.environ, **(env or {})}
+    )
 
 
 def many(move: Path, count: int, first: int = 0) -> None:
@@ -290,7 +308,9 @@ def test_a_full_disk_changes_nothing(move: Path, monkeypatch: pytest.MonkeyPatch
     real = Path.open
 
     def full(self: Path, mode: str = "r", *args, **kwargs):  # type: ignore[no-untyped-def]
-        return real(Path("/dev/full"), mode) if self.name.startswith(".people.csv.") else real(self, mode, *args, **kwargs)
+        return (
+            real(Path("/dev/full"), mode) if self.name.startswith(".people.csv.") else real(self, mode, *args, **kwargs)
+        )
 
     monkeypatch.setattr(Path, "open", full)
     with pytest.raises(MudanzaError, match="disk is full"):
@@ -319,13 +339,23 @@ def test_preview_shows_what_build_writes(move: Path) -> None:
     written = table(move / "out/people.csv", ";")
     previewed = [{f["title"]: f["after"] or "" for f in row["fields"]} for row in shown if row["end"] == "written"]
     assert previewed == written
-    assert [row["end"] for row in shown] == ["written", "written", "held back", "skipped", "merged", "written", "held back"]
+    assert [row["end"] for row in shown] == [
+        "written",
+        "written",
+        "held back",
+        "skipped",
+        "merged",
+        "written",
+        "held back",
+    ]
     text = program("preview", "people", "--findings", "--fields", "born", cwd=move, status=0).out
     assert "line 4" in text and "flow.not-a-date" in text and "line 2" not in text
     assert "did you mean 'born'" in program("preview", "people", "--fields", "bron", cwd=move, status=2).err
 
 
-@pytest.mark.parametrize("content", ["", "\n\n", "Id,Name,Born,Paid,Active,Kind,State\n"], ids=["empty", "blank", "heading only"])
+@pytest.mark.parametrize(
+    "content", ["", "\n\n", "Id,Name,Born,Paid,Active,Kind,State\n"], ids=["empty", "blank", "heading only"]
+)
 def test_sources_without_rows(move: Path, content: str) -> None:
     (move / "incoming/a.csv").write_text(content)
     ended = program("build", "people", cwd=move)

@@ -6,10 +6,10 @@ import csv
 from pathlib import Path
 
 import pytest
-from conftest import layout_json, program
-from test_reading import book
 
+from conftest import layout_json, program
 from mudanza.core.findings import CODES
+from test_reading import book
 
 HEAD = "Code;Full name;Born;Paid;Active;Kind\n"
 GOOD = "P001;Ana;31/01/1980;1,50;J;dog\n"
@@ -62,7 +62,10 @@ def test_a_workbook_is_checked_by_its_cells(move: Path) -> None:
     rows = [head, ["P001", "Ana", "1980-01-31", 12.5, "J", "dog"], ["P002", None, "31/01/1980", 12.555, "N", "cow"]]
     book(move / "f.xlsx", {"Notes": [["for you"]], "Sheet": rows})
     found = program("check", "f.xlsx", "--layout", "people", "--json", cwd=move, status=1).json["findings"]
-    assert [(f["code"], f["cell"]) for f in found] == [("value.required", "Sheet!B3"), ("value.not-permitted", "Sheet!F3")]
+    assert [(f["code"], f["cell"]) for f in found] == [
+        ("value.required", "Sheet!B3"),
+        ("value.not-permitted", "Sheet!F3"),
+    ]
 
 
 def test_references_lead_somewhere(tmp_path: Path) -> None:
@@ -74,7 +77,9 @@ def test_references_lead_somewhere(tmp_path: Path) -> None:
     assert [f["code"] for f in unchecked] == ["reference.unchecked"]
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine/owners.csv").write_text("Name,Code\nAna,O1\nRui,O2\n")
-    found = program("check", "visits.csv", "--layout", "l.json", "--with", "mine/owners.csv", "--json", cwd=tmp_path, status=1).json
+    found = program(
+        "check", "visits.csv", "--layout", "l.json", "--with", "mine/owners.csv", "--json", cwd=tmp_path, status=1
+    ).json
     assert [(f["code"], f["line"], f["value"]) for f in found["findings"]] == [("reference.missing", 3, "O9")]
     (tmp_path / "owners.csv").write_text("Nome\nAna\n")
     assert "no column 'code'" in program("check", "visits.csv", "--layout", "l.json", cwd=tmp_path, status=3).err
@@ -85,11 +90,18 @@ def test_keys_without_case_several_values_and_no_heading(tmp_path: Path) -> None
         {"name": "a", "titles": "A"},
         {"name": "tags", "titles": "Tags", "separator": "|", "datatype": {"base": "string", "format": "x|y"}},
     ]
-    more = {"primaryKey": "a", "urn:mudanza:keyIgnoresCase": True, "dialect": {"header": False, "lineTerminators": ["\n"]}}
+    more = {
+        "primaryKey": "a",
+        "urn:mudanza:keyIgnoresCase": True,
+        "dialect": {"header": False, "lineTerminators": ["\n"]},
+    }
     (tmp_path / "l.json").write_text(layout_json(columns, **more))
     (tmp_path / "f.csv").write_text("k1,x|y\nK1,x|z\n")
     found = program("check", "f.csv", "--layout", "l.json", "--json", cwd=tmp_path, status=1).json["findings"]
-    assert [(f["code"], f["line"], f["value"]) for f in found] == [("value.not-permitted", 2, "x|z"), ("key.repeated", 2, "K1")]
+    assert [(f["code"], f["line"], f["value"]) for f in found] == [
+        ("value.not-permitted", 2, "x|z"),
+        ("key.repeated", 2, "K1"),
+    ]
 
 
 def test_findings_go_to_a_file_and_a_limit_shortens_the_list(move: Path) -> None:

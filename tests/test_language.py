@@ -29,15 +29,23 @@ def _crosswalk(name: str) -> pl.DataFrame:
     return _CROSSWALK if name == "demo" else _TWO_COLUMNS
 
 
-def run(text: str, rows: list[tuple[str | None, ...]], what: str = "flow", **parameters: str) -> list[tuple[str | None, list[str]]]:
+def run(
+    text: str, rows: list[tuple[str | None, ...]], what: str = "flow", **parameters: str
+) -> list[tuple[str | None, list[str]]]:
     """What comes out of a flow (or condition) as plain text, and the codes of findings, for each row of A, B."""
     stages = Stages()
     around = Surroundings(_crosswalk, lambda name: _KEYS, lambda name: True, parameters, date(2026, 3, 31))
     compiler = Compiler(["A", "B", "Client No"], around, stages, lambda name: None, ["since"])
-    value = compiler.flow(text, parse_flow(text), "F") if what == "flow" else compiler.condition(text, parse_condition(text), "F")
+    value = (
+        compiler.flow(text, parse_flow(text), "F")
+        if what == "flow"
+        else compiler.condition(text, parse_condition(text), "F")
+    )
     frame = pl.DataFrame(
         [(*row, None)[:2] for row in rows], schema={"A": pl.String, "B": pl.String}, orient="row"
-    ).with_columns(pl.lit("north").alias(SOURCE), pl.lit("f.csv").alias(FILE), pl.int_range(2, 2 + len(rows)).alias(LINE))
+    ).with_columns(
+        pl.lit("north").alias(SOURCE), pl.lit("f.csv").alias(FILE), pl.int_range(2, 2 + len(rows)).alias(LINE)
+    )
     for stage in stages.early:
         frame = frame.with_columns(stage)
     for mint in stages.mints:
@@ -103,7 +111,10 @@ CONDITIONS = [
     ('{A} in ("a", "b") or not ({A} contains "c")', [("a", True), ("cc", False), ("d", True)]),
     ('{A} starts with "ab" and {A} ends with "z"', [("abz", True), ("ab", False), (None, False)]),
     ("({A} -> number or blank) between 1 and 3", [("3", True), ("3.01", False), ("x", False), (None, False)]),
-    ('({A} -> date "yyyy-MM-dd" or blank) within 10 days', [("2026-03-21", True), ("2026-04-10", True), ("2026-03-20", False)]),
+    (
+        '({A} -> date "yyyy-MM-dd" or blank) within 10 days',
+        [("2026-03-21", True), ("2026-04-10", True), ("2026-03-20", False)],
+    ),
     ('{A} matches "^[A-Z]\\d+$"', [("A1", True), ("a1", False)]),
     ('{A} not in ("x")', [("x", False), (None, True)]),
 ]

@@ -9,10 +9,10 @@ from pathlib import Path
 
 import polars as pl
 import pytest
-from conftest import CSVW, PEOPLE, layout_json, program
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from conftest import CSVW, PEOPLE, layout_json, program
 from mudanza.core.checking import check
 from mudanza.core.errors import LayoutError
 from mudanza.core.findings import CODES
@@ -107,7 +107,17 @@ def test_a_number_that_is_not_rounded_is_read_back(numbers: list[Decimal], patte
 @settings(deadline=None)
 @given(
     st.datetimes(datetime(1000, 1, 1), datetime(9999, 12, 31)).map(lambda d: d.replace(microsecond=0)),
-    st.sampled_from(["dd/MM/yyyy", "d.M.yyyy", "yyyyMMdd", "d MMM yyyy", "MM-dd-yyyy", "yyyy-MM-dd'T'HH:mm:ss", "dd/MM/yyyy h:mm:ss a"]),
+    st.sampled_from(
+        [
+            "dd/MM/yyyy",
+            "d.M.yyyy",
+            "yyyyMMdd",
+            "d MMM yyyy",
+            "MM-dd-yyyy",
+            "yyyy-MM-dd'T'HH:mm:ss",
+            "dd/MM/yyyy h:mm:ss a",
+        ]
+    ),
 )
 def test_a_date_written_in_a_pattern_is_read_back(moment: datetime, pattern: str) -> None:
     form = DateFormat.of(pattern)
@@ -139,7 +149,14 @@ def test_the_example_of_a_value_finding_gives_it(tmp_path: Path, code) -> None:
 
 def test_layout_show_lists_every_field(move: Path) -> None:
     shown = program("layout", "show", "people", cwd=move, status=0).out
-    for words in ("Full name", "at most 12 characters", "date as dd/MM/yyyy", "one of cat, dog", "J or N", "key, required"):
+    for words in (
+        "Full name",
+        "at most 12 characters",
+        "date as dd/MM/yyyy",
+        "one of cat, dog",
+        "J or N",
+        "key, required",
+    ):
         assert words in shown
     fields = program("layout", "show", "people", "--json", cwd=move, status=0).json["fields"]
     assert [f["name"] for f in fields] == ["code", "name", "born", "paid", "active", "kind"]

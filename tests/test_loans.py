@@ -11,13 +11,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import ROWS, edit, layout_json, program
 from openpyxl import load_workbook
 
+from conftest import edit, layout_json, make_move, program
 
-@pytest.fixture
-def lent(move: Path) -> Path:
-    """The small move with four people built and lent, as `back.xlsx`."""
+
+@pytest.fixture(scope="session")
+def lent_once(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    move = make_move(tmp_path_factory.mktemp("lent") / "move")
     (move / "incoming/a.csv").write_text(
         "Id,Name,Born,Paid,Active,Kind,State\n1,Ana,1980-01-31,1234.5,y,D,\n2,Rui,,,n,C,\n3,Eva,1970-02-28,0,y,,\n4,Zé,,2,,D,\n"
     )
@@ -25,6 +26,12 @@ def lent(move: Path) -> Path:
     program("lend", "people", cwd=move, status=0)
     shutil.copy(move / "loans/people-2.xlsx", move / "back.xlsx")
     return move
+
+
+@pytest.fixture
+def lent(lent_once: Path, tmp_path: Path) -> Path:
+    """The small move with four people built and lent, as `back.xlsx`; a move may be copied elsewhere."""
+    return shutil.copytree(lent_once, tmp_path / "lent")
 
 
 def change(path: Path, work: Callable[[Any], None]) -> None:
@@ -53,7 +60,11 @@ def test_a_lent_workbook_helps_people(lent: Path) -> None:
     assert sheet["A2"].protection.locked and not sheet["B2"].protection.locked
     assert not sheet.column_dimensions["A"].protection.locked  # new rows may be written below
     assert sheet.protection.sheet and sheet.freeze_panes == "B2" and sheet.auto_filter.ref
-    assert sheet["A2"].number_format == "@" and "12 characters" in sheet["B1"].comment.text and "Required" in sheet["B1"].comment.text
+    assert (
+        sheet["A2"].number_format == "@"
+        and "12 characters" in sheet["B1"].comment.text
+        and "Required" in sheet["B1"].comment.text
+    )
     lists = {str(v.sqref).split(":")[0]: v.formula1 for v in sheet.data_validations.dataValidation if v.type == "list"}
     assert lists == {"E2": '"J,N"', "F2": '"cat,dog"', "G2": '"remove"'}
     assert load_workbook(lent / "back.xlsx")["slip"].sheet_state == "veryHidden"
@@ -93,7 +104,9 @@ def test_changes_additions_removals_and_the_way_back(lent: Path) -> None:
         {"Code": "P003", "Full name": "Eva Reis", "Born": "28/02/1970", "Paid": "0,00"},
     ]
     assert [r["Full name"] for r in table(folder / "undo-changes.csv")] == ["Ana", "Rui", "Eva"]
-    assert (folder / "additions.csv").read_text() == "Code;Full name;Born;Paid;Active;Kind\nP900;Neu;03/02/2001;7,00;J;cat\n"
+    assert (
+        folder / "additions.csv"
+    ).read_text() == "Code;Full name;Born;Paid;Active;Kind\nP900;Neu;03/02/2001;7,00;J;cat\n"
     assert (folder / "removals.csv").read_text() == "Code\nP004\n"
     assert table(folder / "undo-removals.csv")[0]["Full name"] == "Zé"
     assert (folder / "undo-additions.csv").read_text() == "Code\nP900\n"
@@ -105,7 +118,9 @@ def test_changes_additions_removals_and_the_way_back(lent: Path) -> None:
 def test_whole_rows_on_request(lent: Path) -> None:
     cells(lent / "back.xlsx", {"B3": "Rui Sá"})
     program("receive", "back.xlsx", "--accept", "--whole-rows", cwd=lent, status=0)
-    assert (lent / "loans/people-2/changes.csv").read_text("utf-8") == "Code;Full name;Born;Paid;Active;Kind\nP002;Rui Sá;;;N;cat\n"
+    assert (lent / "loans/people-2/changes.csv").read_text(
+        "utf-8"
+    ) == "Code;Full name;Born;Paid;Active;Kind\nP002;Rui Sá;;;N;cat\n"
 
 
 def _drop_column(sheet: Any) -> None:
@@ -193,26 +208,48 @@ def test_a_new_build_meanwhile_is_a_conflict_where_it_differs(lent: Path) -> Non
 
 
 def test_chosen_rows_and_columns(lent: Path) -> None:
-    document = program("lend", "people", "--columns", "paid,Kind", "--where", '{@paid} > 1 and {Kind} = "dog"', "--json", cwd=lent, status=0).json
+    document = program(
+        "lend",
+        "people",
+        "--columns",
+        "paid,Kind",
+        "--where",
+        '{@paid} > 1 and {Kind} = "dog"',
+        "--json",
+        cwd=lent,
+        status=0,
+    ).json
     assert (document["fields"], document["rows"]) == (["Code", "Paid", "Kind"], 2)
     path = lent / document["workbook"]
     cells(path, {"A4": "P901", "B4": 3})
     document = program("receive", path, "--json", cwd=lent, status=1).json
     # a new record lacks a required field that was not lent
     assert [(f["code"], f["column"]) for f in document["findings"]] == [("value.required", "Full name")]
-    for where, words in (('{Pai} = "1"', "{Paid}"), ("{@paid} > ", "ends too early"), ('{Full name} = "nobody"', "nothing to lend")):
+    for where, words in (
+        ('{Pai} = "1"', "{Paid}"),
+        ("{@paid} > ", "ends too early"),
+        ('{Full name} = "nobody"', "nothing to lend"),
+    ):
         assert words in program("lend", "people", "--where", where, cwd=lent, status=2).err
     assert "did you mean 'paid'" in program("lend", "people", "--columns", "payd", cwd=lent, status=2).err
 
 
 def test_any_file_with_a_layout_can_be_lent_if_it_is_sound(move: Path) -> None:
-    columns = [{"name": "no", "titles": "No", "urn:mudanza:leftOutOfAdditions": True}, {"name": "word", "titles": "Word"}]
+    columns = [
+        {"name": "no", "titles": "No", "urn:mudanza:leftOutOfAdditions": True},
+        {"name": "word", "titles": "Word"},
+    ]
     (move / "l.json").write_text(layout_json(columns, primaryKey="no"))
     long = "9" * 20
     (move / "f.csv").write_text(f"No,Word\n0012,=1+1\n{long},http://x\n")
     loan = program("lend", "f.csv", "--layout", "l.json", "--to", "lent.xlsx", "--json", cwd=move, status=0).json
     sheet = load_workbook(move / "lent.xlsx")["f"]
-    assert [sheet["A2"].value, sheet["A3"].value, sheet["B2"].value, sheet["B2"].data_type] == ["0012", long, "=1+1", "s"]
+    assert [sheet["A2"].value, sheet["A3"].value, sheet["B2"].value, sheet["B2"].data_type] == [
+        "0012",
+        long,
+        "=1+1",
+        "s",
+    ]
     assert program("receive", "lent.xlsx", "--json", cwd=move, status=0).json["changes"] == []
     workbook = load_workbook(move / "lent.xlsx")
     workbook["f"]["B4"] = "new"
@@ -220,7 +257,12 @@ def test_any_file_with_a_layout_can_be_lent_if_it_is_sound(move: Path) -> None:
     program("receive", "lent.xlsx", "--accept", cwd=move, status=0)
     # the target gives the number itself
     assert (move / f"loans/{loan['id']}/additions.csv").read_text().split() == ["Word", "new"]
-    for content, words in (("No,Word\n1,a\n1,b\n", "stands twice"), ("No,Word\n,a\n", "is blank"), ("No,Word\n1\n", "damaged"), ("No\n1\n", "'Word'")):
+    for content, words in (
+        ("No,Word\n1,a\n1,b\n", "stands twice"),
+        ("No,Word\n,a\n", "is blank"),
+        ("No,Word\n1\n", "damaged"),
+        ("No\n1\n", "'Word'"),
+    ):
         (move / "f.csv").write_text(content)
         assert words in program("lend", "f.csv", "--layout", "l.json", cwd=move, status=2).err
     (move / "l.json").write_text(layout_json(columns))
@@ -228,7 +270,6 @@ def test_any_file_with_a_layout_can_be_lent_if_it_is_sound(move: Path) -> None:
 
 
 def test_workbooks_that_are_no_loans(lent: Path) -> None:
-    assert ROWS
     (lent / "x.xlsx").write_text("no workbook")
     assert "no workbook" in program("receive", "x.xlsx", cwd=lent, status=3).err
     assert "does not exist" in program("receive", "y.xlsx", cwd=lent, status=2).err

@@ -31,14 +31,16 @@ def rows_of(path: Path, options: ReadOptions | None = None) -> tuple[list[tuple]
     return rows, broken, blank
 
 
-_cell = st.text(st.characters(exclude_categories=["Cs", "Cc"], exclude_characters="\u2028\u2029"), max_size=12) | st.sampled_from(
-    ['"', '""', 'a"b', "x\ny", "x\r\ny", ",", ";", "\t", " ", "", "é", "0012", "'"]
-)
+_cell = st.text(
+    st.characters(exclude_categories=["Cs", "Cc"], exclude_characters="\u2028\u2029"), max_size=12
+) | st.sampled_from(['"', '""', 'a"b', "x\ny", "x\r\ny", ",", ";", "\t", " ", "", "é", "0012", "'"])
 
 
 @settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
-    table=st.integers(2, 5).flatmap(lambda n: st.lists(st.lists(_cell, min_size=n, max_size=n), min_size=1, max_size=12)),
+    table=st.integers(2, 5).flatmap(
+        lambda n: st.lists(st.lists(_cell, min_size=n, max_size=n), min_size=1, max_size=12)
+    ),
     delimiter=st.sampled_from([",", ";", "\t", "|", "^", "¦"]),
     line_end=st.sampled_from(["\n", "\r\n"]),
     quote_all=st.booleans(),
@@ -126,7 +128,7 @@ def test_a_broken_row_in_a_large_file_costs_no_other_row(tmp_path: Path, monkeyp
 def test_forms_are_found_out(tmp_path: Path) -> None:
     for content, encoding, delimiter, heading, headings in [
         (("a|b\n" + "1|Zażółć gęślą jaźń, Łódź\n" * 9).encode("cp1250"), "cp1250", "|", 1, ("a", "b")),
-        ("Report of May\n\nNo;Name;Town\n1;Ana;Braga\n2;Rui;Porto\n".encode(), "utf-8", ";", 3, ("No", "Name", "Town")),
+        (b"Report of May\n\nNo;Name;Town\n1;Ana;Braga\n2;Rui;Porto\n", "utf-8", ";", 3, ("No", "Name", "Town")),
         ("No^Name\n1^Ana, or so\n2^Rui\n".encode("utf-16-le"), "utf-16-le", "^", 1, ("No", "Name")),
         (b"No\tName\tName\t\n1\ta\tb\tc\n", "utf-8", "\t", 1, ("No", "Name", "Name (2)", "column 4")),
         (b"a\r1\r2\r", "utf-8", ",", 1, ("a",)),
@@ -135,7 +137,12 @@ def test_forms_are_found_out(tmp_path: Path) -> None:
         path.write_bytes(content)
         reader = open_source(path)
         facts = reader.facts
-        assert (facts.encoding, facts.delimiter, facts.heading_line, reader.headings) == (encoding, delimiter, heading, headings)
+        assert (facts.encoding, facts.delimiter, facts.heading_line, reader.headings) == (
+            encoding,
+            delimiter,
+            heading,
+            headings,
+        )
     assert find_heading([["Total", ""], ["Code", "Name"], ["1", "x"]]) == 1
 
 

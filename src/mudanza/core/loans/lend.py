@@ -147,9 +147,9 @@ def lend(
         source = digest_of(path, shown)
         detail = {
             **slip,
-            "file": str(path.resolve()),
+            "file": move.shown(path.resolve()),
             "file_sha256": source.sha256,
-            "layout": str(layout.path.resolve()),
+            "layout": move.shown(layout.path.resolve()),
             "where": where,
         }
         move.ledger.put_loan(loan, run, subject, detail)

@@ -138,7 +138,7 @@ class _Return:
     ) -> None:
         self.move, self.path, self.shown, self.loan = move, path, shown, loan
         self.subject, self.lent, self.detail, self.missing = subject, lent, detail, missing
-        self.layout: Layout = read_layout(Path(detail["layout"]))
+        self.layout: Layout = read_layout(move.path(detail["layout"]))
         self.keys = key_fields(self.layout)
         self.fields = [self.layout.field_named(title) for title in detail["columns"]]
         self.others = [f for f in self.fields if f not in self.keys]
@@ -345,7 +345,7 @@ class _Return:
                         before,
                         after,
                         now[key].get(field),
-                        self.move.shown(Path(self.detail["file"])),
+                        self.detail["file"],
                     )
                 )
         changed_elsewhere = {key for key, _ in accepted}
@@ -374,7 +374,7 @@ class _Return:
 
     def _now(self) -> dict[str, dict[str, str | None]] | None:
         """The lent file's records as they are now, if it changed since."""
-        path = Path(self.detail["file"])
+        path = self.move.path(self.detail["file"])
         if not path.is_file() or digest_of(path).sha256 == self.detail["file_sha256"]:
             return None
         current = self._keyed(read_records(path, self.layout, self.move.shown(path)))
