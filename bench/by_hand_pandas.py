@@ -6,7 +6,7 @@ import pandas as pd
 
 
 def main(source: str, target: str) -> None:
-    rows = pd.read_csv(source, sep=";", dtype=str, keep_default_na=False)
+    rows = pd.read_csv(source, sep=";", dtype=str, keep_default_na=False, encoding="cp1252")
     rows = rows[(rows["Status"] != "I") | (rows["Last seen"].str.strip() != "")]
 
     def squeeze(texts: pd.Series) -> pd.Series:

@@ -11,7 +11,8 @@ def blank(expr: pl.Expr) -> pl.Expr:
 
 def main(source: str, target: str) -> None:
     c = pl.col
-    rows = pl.scan_csv(source, separator=";", infer_schema=False)
+    # the export is in a Windows encoding, which the lazy reader does not know
+    rows = pl.read_csv(source, separator=";", infer_schema=False, encoding="cp1252").lazy()
     rows = rows.filter((c("Status") != "I") | ~blank(c("Last seen")))
     squeeze = lambda e: e.str.replace_all(r"\s+", " ").str.strip_chars()  # noqa: E731
     name = squeeze(c("First name").fill_null("") + " " + c("Surname").fill_null("")).str.to_titlecase()

@@ -233,7 +233,7 @@ class _Check:
         lazy = rows.lazy()
         if typed:
             lazy = lazy.with_columns(**typed)
-        rows = lazy.with_columns(flags(problems)).collect()
+        rows = lazy.with_columns(flags(problems, exact=False)).collect()
         columns = {field.title: column for field, column in fields}
 
         def cell(title: str, line: int) -> str | None:
@@ -248,10 +248,12 @@ class _Check:
             return
         texts = [pl.col(columns[f.title]) for f in keys]
         compared = [t.str.to_lowercase() for t in texts] if self.layout.key_ignores_case else texts
-        filled = rows.filter(pl.any_horizontal([~blank_in_file(f, t) for f, t in zip(keys, texts, strict=True)]))
+        filled = rows.select(LINE, *texts)
+        whole_key_blank = pl.all_horizontal([blank_in_file(f, t) for f, t in zip(keys, texts, strict=True)])
+        filled = filled.filter(~whole_key_blank)
         hashed = SeenKeys.prepare(filled, compared, texts).with_columns(filled[LINE].alias("where"))
         first = self.seen.first_seen(hashed)
-        if first["first"].null_count() < first.height:
+        if first is not None:
             repeated = filled.select(LINE, pl.concat_str(texts, separator=", ", ignore_nulls=True).alias("value"))
             title = ", ".join(f.title for f in keys)
             found = [
@@ -264,7 +266,8 @@ class _Check:
                 if earlier is not None
             ]  # fmt: skip
             self._add(found)
-        self.seen.add(hashed.filter(first["first"].is_null()))
+            hashed = hashed.filter(first["first"].is_null())
+        self.seen.add(hashed)
 
     def _broken(self, batch: Batch) -> None:
         facts, width = self.reader.facts, len(self.reader.headings)

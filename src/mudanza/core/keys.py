@@ -6,12 +6,15 @@ import io
 import re
 from dataclasses import dataclass
 
+import numpy as np
 import polars as pl
 
 from mudanza.core.errors import MoveError
 from mudanza.core.ledger import Ledger
+from mudanza.core.unique import HashRuns
 
 _PAGE = 100_000
+_SEED = 11
 _KEYS = {"identity": pl.String, "key": pl.String}
 
 
@@ -57,6 +60,9 @@ class KeyBook:
         self.next = max(pages[-1][1] + 1, pattern.start) if pages else pattern.start
         self._first_new = self.next
         self._given: list[pl.DataFrame] = []
+        self._hashes = HashRuns()
+        for part in self._known:
+            self._hashes.add(np.sort(part["identity"].hash(_SEED).to_numpy()))
 
     @property
     def given(self) -> int:
@@ -69,6 +75,9 @@ class KeyBook:
 
     def find(self, identities: pl.Series) -> pl.DataFrame:
         """The known keys of identities: columns identity and key, in no order."""
+        hashes = np.sort(identities.hash(_SEED).to_numpy())
+        if not len(self._hashes.hits(hashes)):
+            return pl.DataFrame(schema=_KEYS)
         wanted = identities.to_frame("identity")
         found = [part.join(wanted, on="identity", how="semi") for part in self._known]
         return pl.concat([pl.DataFrame(schema=_KEYS), *found])
@@ -88,6 +97,7 @@ class KeyBook:
             return
         self.next += proposed.height
         self._given.append(proposed)
+        self._hashes.add(np.sort(proposed["identity"].hash(_SEED).to_numpy()))
         # few large parts are quicker to search than many small ones
         while len(self._known) > 1 and self._known[-1].height <= proposed.height:
             proposed = pl.concat([self._known.pop(), proposed])

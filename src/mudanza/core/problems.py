@@ -21,6 +21,12 @@ class Problem:
     value: pl.Expr
     rule: str
     hint: str | None = None
+    unless: pl.Expr | None = None
+
+    @property
+    def exactly(self) -> pl.Expr:
+        """`when`, but for the rows that `unless` excludes; `unless` costs more and is seldom needed."""
+        return self.when if self.unless is None else self.when & ~self.unless
 
     @property
     def stops(self) -> bool:
@@ -32,9 +38,9 @@ def flag(number: int) -> str:
     return f"{INNER}!{number}"
 
 
-def flags(problems: Sequence[Problem], start: int = 0) -> list[pl.Expr]:
-    """The problems as yes/no columns."""
-    return [p.when.fill_null(False).alias(flag(start + i)) for i, p in enumerate(problems)]
+def flags(problems: Sequence[Problem], start: int = 0, *, exact: bool = True) -> list[pl.Expr]:
+    """The problems as yes/no columns; without `exact`, those that `unless` excludes are left to `gather`."""
+    return [(p.exactly if exact else p.when).fill_null(False).alias(flag(start + i)) for i, p in enumerate(problems)]
 
 
 def held(problems: Sequence[Problem], start: int = 0) -> pl.Expr:
@@ -62,7 +68,7 @@ def gather(
         code = CODES[problem.code]
         part = (
             rows.lazy()
-            .filter(pl.col(name))
+            .filter(pl.col(name) if problem.unless is None else pl.col(name) & ~problem.unless)
             .select(
                 pl.lit(problem.code).alias("code"),
                 pl.lit(str(code.severity)).alias("severity"),

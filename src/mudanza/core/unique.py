@@ -6,20 +6,43 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-_Hashes = npt.NDArray[np.uint64]
+Hashes = npt.NDArray[np.uint64]
+
+
+class HashRuns:
+    """A growing set of 64-bit hashes in a few sorted runs: eight bytes each, quick to ask in bulk."""
+
+    def __init__(self) -> None:
+        self._runs: list[Hashes] = []
+
+    def hits(self, wanted: Hashes) -> Hashes:
+        """Those of `wanted` (sorted: so that memory is walked through once) that are in the set."""
+        found = [wanted[:0]]
+        for run in self._runs:
+            place = np.minimum(np.searchsorted(run, wanted), len(run) - 1)
+            found.append(wanted[run[place] == wanted])
+        return np.concatenate(found)
+
+    def add(self, hashes: Hashes) -> None:
+        """Add sorted hashes. Runs of like size are merged, so that there are never more than a few."""
+        if not len(hashes):
+            return
+        while self._runs and len(self._runs[-1]) <= 2 * len(hashes):
+            hashes = np.sort(np.concatenate([self._runs.pop(), hashes]))
+        self._runs.append(hashes)
 
 
 class SeenKeys:
-    """Remembers the keys of all rows that were accepted, sixteen bytes a row, in sorted runs.
+    """Remembers the keys of all rows that were accepted, forty bytes a row.
 
     Two independent 64-bit hashes stand for a key: that two different keys among a thousand million share both has
-    a chance below one in 10^20. For each key the line and a hash of the whole record are kept, so that a repeated key can say
-    where the first is, and whether it was the same record.
+    a chance below one in 10^20. For each key a number that says where the row stands and a hash of the whole record
+    are kept, so that a repeated key can say where the first is, and whether it was the same record.
     """
 
     def __init__(self) -> None:
-        self._runs: list[pl.DataFrame] = []
-        self._hashes: list[_Hashes] = []
+        self._known = HashRuns()
+        self._rows: list[pl.DataFrame] = []
 
     @staticmethod
     def prepare(rows: pl.DataFrame, key: list[pl.Expr], record: list[pl.Expr]) -> pl.DataFrame:
@@ -32,59 +55,35 @@ class SeenKeys:
         whole = [part.alias(f"r{i}") for i, part in enumerate(record)]
         return rows.select(mixed(named, 1).alias("key"), mixed(named, 2).alias("key2"), mixed(whole, 3).alias("record"))
 
-    def first_seen(self, hashed: pl.DataFrame) -> pl.DataFrame:
+    def first_seen(self, hashed: pl.DataFrame) -> pl.DataFrame | None:
         """For each row of `prepare`'s result that was given with `where`: where its key was first seen.
 
         `hashed` has columns key, key2, record, where. Gives columns `first` (null if the key is new) and `same`
-        (whether the first was the same record), looking at earlier batches and at earlier rows of this one.
+        (whether the first was the same record), looking at earlier batches and at earlier rows of this one;
+        None if no key is repeated.
         """
+        ordered = np.sort(hashed["key"].to_numpy())
+        again = bool((ordered[1:] == ordered[:-1]).any())
+        hits = self._known.hits(ordered)
+        if not again and not len(hits):
+            return None
         keys = ["key", "key2"]
-        column = hashed["key"].to_numpy()
-        order = np.argsort(column)
-        ordered = column[order]
-        if len(ordered) and (ordered[1:] == ordered[:-1]).any():
-            earlier = hashed.select(
-                pl.when(pl.int_range(pl.len()).over(keys) > 0).then(pl.col("where").first().over(keys)).alias("first"),
-                (pl.col("record") == pl.col("record").first().over(keys)).alias("same"),
+        known = [
+            part.filter(pl.col("key").is_in(pl.Series(hits).implode())) for part in (self._rows if len(hits) else [])
+        ]
+        earlier = pl.concat([hashed.clear(), *known]).rename({"where": "was", "record": "was_record"})
+        return (
+            hashed.join(earlier, on=keys, how="left", maintain_order="left")
+            .with_columns(
+                pl.coalesce(
+                    "was", pl.when(pl.int_range(pl.len()).over(keys) > 0).then(pl.col("where").first().over(keys))
+                ).alias("first"),
+                pl.coalesce("was_record", pl.col("record").first().over(keys)).alias("first_record"),
             )
-        else:
-            earlier = hashed.select(pl.lit(None, dtype=pl.Int64).alias("first"), pl.lit(False).alias("same"))
-            earlier = earlier.clear(hashed.height).with_columns(pl.col("same").fill_null(False))
-        for hashes, run in zip(self._hashes, self._runs, strict=True):
-            # sorted needles walk through memory once
-            place = np.minimum(np.searchsorted(hashes, ordered), len(hashes) - 1)
-            hit = np.zeros(len(column), dtype=bool)
-            hit[order] = hashes[place] == ordered
-            if not hit.any():
-                continue
-            known = (
-                hashed.with_row_index("row")
-                .filter(pl.Series(hit))
-                .join(run, on=keys, how="inner", suffix="_first")
-                .select(
-                    pl.col("row"),
-                    pl.col("where_first").alias("was"),
-                    (pl.col("record") == pl.col("record_first")).alias("alike"),
-                )
-            )
-            earlier = (
-                earlier.with_row_index("row")
-                .join(known, on="row", how="left", maintain_order="left")
-                .select(
-                    pl.coalesce("was", "first").alias("first"),
-                    pl.when(pl.col("was").is_not_null()).then("alike").otherwise("same").alias("same"),
-                )
-            )
-        return earlier
+            .select("first", (pl.col("record") == pl.col("first_record")).alias("same"))
+        )
 
     def add(self, hashed: pl.DataFrame) -> None:
-        """Remember the keys of accepted rows (columns key, key2, record, where)."""
-        if hashed.is_empty():
-            return
-        run = hashed.select("key", "key2", "record", "where").sort("key")
-        # runs of like size are merged, so that there are never more than a few
-        while self._runs and self._runs[-1].height <= 2 * run.height:
-            run = pl.concat([self._runs.pop(), run]).sort("key")
-            self._hashes.pop()
-        self._runs.append(run)
-        self._hashes.append(run["key"].to_numpy())
+        """Remember the keys of accepted rows (columns key, key2, record, where), no two alike."""
+        self._known.add(np.sort(hashed["key"].to_numpy()))
+        self._rows.append(hashed.select("key", "key2", "record", "where"))

@@ -12,6 +12,7 @@ import polars as pl
 from mudanza.core.building.program import Program
 from mudanza.core.findings import SCHEMA, Finding, frame
 from mudanza.core.keys import KeyBook
+from mudanza.core.language.values import Mint
 from mudanza.core.layouts.model import Layout
 from mudanza.core.problems import Problem, flags, gather, held
 from mudanza.core.sources.reading import FILE, INNER, LINE, WHY
@@ -161,8 +162,7 @@ def _late(program: Program, layout: Layout, rows: pl.DataFrame, seen: SeenKeys, 
         for name, book in program.books.items():
             found, proposed[name] = _keys_for(program, book, rows)
             for mint in (m for m in program.mints if m.book == name):
-                known = pl.concat([found, proposed[name]]).rename({"identity": mint.identity, "key": mint.key})
-                made = made.join(known, on=mint.identity, how="left", maintain_order="left")
+                made = _with_keys(made, mint, found, proposed[name])
         made = _staged(made, [*program.late, flags(program.late_problems, start)])
         bad = made.select(held(program.late_problems, start)).to_series()
         findings.append(_gather(made, program.late_problems, start))
@@ -176,7 +176,9 @@ def _late(program: Program, layout: Layout, rows: pl.DataFrame, seen: SeenKeys, 
             merged += int((again.is_not_null() & same).sum())
             fresh = again.is_null()
             made, hashed = made.filter(fresh), hashed.filter(fresh)
-        if all(_all_used(program, name, proposal, made) for name, proposal in proposed.items()):
+        if made.height == rows.height or all(
+            _all_used(program, name, proposal, made) for name, proposal in proposed.items()
+        ):
             break
         rows = rows.filter(pl.col(_ROW).is_in(made[_ROW].implode()))
     for name, proposal in proposed.items():
@@ -192,6 +194,14 @@ def _keys_for(program: Program, book: KeyBook, rows: pl.DataFrame) -> tuple[pl.D
     identities = pl.concat([pl.Series("identity", [], dtype=pl.String), *asked])
     found = book.find(identities)
     return found, book.propose(identities, found)
+
+
+def _with_keys(made: pl.DataFrame, mint: Mint, found: pl.DataFrame, proposed: pl.DataFrame) -> pl.DataFrame:
+    if found.is_empty() and proposed.height == made.height:
+        # every row has an identity of its own that is new: the keys stand in row order already
+        return made.with_columns(proposed["key"].alias(mint.key))
+    known = pl.concat([found, proposed]).rename({"identity": mint.identity, "key": mint.key})
+    return made.join(known, on=mint.identity, how="left", maintain_order="left")
 
 
 def _all_used(program: Program, name: str, proposal: pl.DataFrame, made: pl.DataFrame) -> bool:
@@ -221,7 +231,7 @@ def _repeats(
     hashed = SeenKeys.prepare(made, _key_texts(program, layout), record)
     hashed = hashed.with_columns(made[f"{INNER}where"].alias("where"))
     first = seen.first_seen(hashed)
-    if first["first"].null_count() == first.height:
+    if first is None:
         return hashed, None, no
     return hashed, first["first"], first["same"]
 

@@ -58,21 +58,21 @@ def kind_problems(field: Field, text: pl.Expr, value: pl.Expr) -> list[Problem]:
     """Cells that are filled and could not be read as the field's kind."""
     if field.kind is Kind.TEXT:
         return []
-    wrong = value.is_null() & ~blank_in_file(field, text)
-    return [Problem("value.kind", field.title, wrong, text, field.rule)]
+    wrong = value.is_null() & text.is_not_null()
+    return [Problem("value.kind", field.title, wrong, text, field.rule, unless=blank_in_file(field, text))]
 
 
 def value_problems(field: Field, text: pl.Expr, value: pl.Expr, blank: pl.Expr) -> list[Problem]:
     """What the layout asks of a value that could be read: `text` as it stands in the file, `value` typed."""
     problems: list[Problem] = []
 
-    def problem(code: str, when: pl.Expr, rule: str) -> None:
-        problems.append(Problem(code, field.title, when, text, rule))
+    def problem(code: str, when: pl.Expr, rule: str, unless: pl.Expr | None = None) -> None:
+        problems.append(Problem(code, field.title, when, text, rule, unless=unless))
 
     if field.required and field.default is None:
         problem("value.required", blank, "filled in")
     if field.kind is Kind.TEXT:
-        items = _Items.of(field, text, blank)
+        items = _Items.of(field, text)
         characters = items.text.str.len_chars()
         for limit, code, wrong, words in (
             (field.length, "value.too-long", characters > (field.length or 0), "exactly {} characters"),
@@ -91,16 +91,17 @@ def value_problems(field: Field, text: pl.Expr, value: pl.Expr, blank: pl.Expr) 
             ),
         ):
             if limit is not None:
-                problem(code, items.any(wrong), words.format(limit))
+                problem(code, items.any(wrong), words.format(limit), blank)
         if field.permitted is not None:
             problem(
                 "value.not-permitted",
                 items.any(~items.text.is_in(list(field.permitted))),
                 "one of " + ", ".join(field.permitted),
+                blank,
             )
         elif field.pattern is not None:
             matches = items.text.str.contains(f"^(?:{field.pattern})$")
-            problem("value.pattern", items.any(~matches), f"text matching {field.pattern}")
+            problem("value.pattern", items.any(~matches), f"text matching {field.pattern}", blank)
         return problems
     for bound, code, words, wrong_side in (
         (field.minimum, "value.too-small", "from {}", operator.lt),
@@ -119,17 +120,15 @@ class _Items:
 
     text: pl.Expr
     cell: pl.Expr | None
-    blank: pl.Expr
 
     @classmethod
-    def of(cls, field: Field, text: pl.Expr, blank: pl.Expr) -> _Items:
+    def of(cls, field: Field, text: pl.Expr) -> _Items:
         if field.separator is None:
-            return cls(text, None, blank)
-        return cls(pl.element(), text.str.split(field.separator), blank)
+            return cls(text, None)
+        return cls(pl.element(), text.str.split(field.separator))
 
     def any(self, wrong: pl.Expr) -> pl.Expr:
-        found = wrong if self.cell is None else self.cell.list.eval(wrong).list.any()
-        return found & ~self.blank
+        return wrong if self.cell is None else self.cell.list.eval(wrong).list.any()
 
 
 def _literal(bound: object, kind: Kind) -> pl.Expr:

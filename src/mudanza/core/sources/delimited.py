@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
+import numpy as np
 import polars as pl
 
 from mudanza.core.errors import Place, SourceError
@@ -151,7 +152,10 @@ class DelimitedFile:
                 raw = file.read(size)
                 size = BLOCK
                 chunk = raw
-                if decoder is not None:
+                if form.encoding == "cp1252" and len(delimiter) == 1 and not _has_c1(raw):
+                    # without the 32 characters in which they differ, the quicker codec does
+                    chunk = raw.decode("latin-1").encode()
+                elif decoder is not None:
                     chunk = decoder.decode(raw, final=not raw).encode("utf-8", "surrogatepass")
                 if form.carriage_returns:
                     chunk = chunk.replace(b"\r", b"\n")
@@ -160,6 +164,11 @@ class DelimitedFile:
                 yield chunk
                 if not raw:
                     return
+
+
+def _has_c1(raw: bytes) -> bool:
+    data = np.frombuffer(raw, np.uint8)
+    return bool(((data & 0xE0) == 0x80).any())
 
 
 def _skip_lines(block: bytes, count: int) -> tuple[bytes, int]:

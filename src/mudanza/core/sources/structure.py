@@ -1,13 +1,12 @@
 """Cutting a block of delimited text into records (RFC 4180), exactly, and at the speed of a byte count.
 
-A block whose counts add up is handed on whole: its delimiters are as many as its rows need, and the parser that reads it
-next refuses rows with too many, so none can have too few.  Only a block in which something is wrong is walked record by
-record, so that the damaged ones can be named and the others kept.
+A block whose counts add up is handed on whole: its delimiters are as many as its rows need, and the parser that
+reads it next refuses rows with too many, so none can have too few; it refuses undecodable bytes as well. Only a
+block in which something is wrong is walked record by record, so that the damaged ones are named and the others kept.
 """
 
 from __future__ import annotations
 
-import codecs
 import csv
 import re
 from dataclasses import dataclass
@@ -54,8 +53,6 @@ class Cut:
 def cut_quickly(block: bytes, shape: Shape, at_end: bool) -> Cut | None:
     """The block as whole records if its counts add up, or None if it must be walked."""
     if b"\0" in block:
-        return None
-    if not _decodes(block, at_end):
         return None
     data = np.frombuffer(block, np.uint8)
     newline = data == 10
@@ -115,8 +112,8 @@ def _quotes_stand_well(data: npt.NDArray[np.uint8], places: npt.NDArray[np.intp]
     before = np.where(opening > 0, data[opening - 1], 10)
     after = data[np.minimum(closing + 1, len(data) - 1)]
     delimiter, quote = shape.delimiter[0], shape.quote[0]
-    good_before = np.isin(before, [delimiter, 10, quote])
-    good_after = np.isin(after, [delimiter, 10, 13, quote])
+    good_before = (before == delimiter) | (before == 10) | (before == quote)
+    good_after = (after == delimiter) | (after == 10) | (after == 13) | (after == quote)
     if not (good_before.all() and good_after.all()):
         return False
     # a quote that follows a quote directly must be the second of a doubled pair inside a value
@@ -125,11 +122,9 @@ def _quotes_stand_well(data: npt.NDArray[np.uint8], places: npt.NDArray[np.intp]
     return bool((before[~doubled] != quote).all())
 
 
-def _decodes(block: bytes, at_end: bool) -> bool:
-    if block.isascii():
-        return True
+def _decodes(block: bytes) -> bool:
     try:
-        codecs.getincrementaldecoder("utf-8")().decode(block, final=at_end)
+        block.decode()
     except UnicodeDecodeError:
         return False
     return True
@@ -155,7 +150,7 @@ def _clean_lines(block: bytes, at: int, shape: Shape) -> int:
     """How many bytes from `at` are plain lines with the right number of values and no quotes; 0 if not the whole stretch."""
     end = block.rfind(b"\n", at, at + _STRETCH) + 1
     piece = block[at:end]
-    if not piece or b"\0" in piece or (shape.quote is not None and shape.quote in piece) or not _decodes(piece, True):
+    if not piece or b"\0" in piece or (shape.quote is not None and shape.quote in piece) or not _decodes(piece):
         return 0
     data = np.frombuffer(piece, np.uint8)
     line_ends = np.flatnonzero(data == 10)

@@ -1,0 +1,126 @@
+"""Times whole commands on the demo's owners at any size, beside hand-written scripts for the same work.
+
+    python bench/run.py [--rows 1000000] [--rounds 3]
+
+Prints a table with the fastest of the rounds and the ratios. Everything is made new in bench/data.
+"""
+
+from __future__ import annotations
+
+import argparse
+import filecmp
+import os
+import platform
+import shutil
+import subprocess
+import sys
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+HERE = Path(__file__).parent
+DATA = HERE / "data"
+MUDANZA = str(Path(sys.executable).with_name("mudanza"))
+
+BARE_COPY = "import sys, polars as pl; pl.scan_csv(sys.argv[1], infer_schema=False).sink_csv(sys.argv[2])"
+BARE_DISTINCT = (
+    "import sys, polars as pl; f = pl.read_csv(sys.argv[1], infer_schema=False, separator=';', encoding='cp1252');"
+    "print(f.select(pl.all().n_unique()))"
+)
+
+
+@dataclass
+class Figure:
+    """The fastest wall time of a command in seconds, and its largest memory in MiB."""
+
+    seconds: float
+    memory: float
+
+
+def timed(command: list[str], before: object = None) -> Figure:
+    if callable(before):
+        before()
+    begun = time.perf_counter()
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    _, status, usage = os.wait4(process.pid, 0)
+    seconds = time.perf_counter() - begun
+    if os.waitstatus_to_exitcode(status) not in (0, 1):
+        sys.exit(f"{' '.join(command)} failed")
+    return Figure(seconds, usage.ru_maxrss / 1024)
+
+
+def prepare(rows: int) -> Path:
+    """The move for this many rows, with its export."""
+    from mudanza.demo.generate import write_north
+
+    move = DATA / f"move-{rows}"
+    if not (move / "incoming/north/clients.csv").exists():
+        shutil.rmtree(move, ignore_errors=True)
+        shutil.copytree(HERE / "move", move)
+        (move / "incoming/north").mkdir(parents=True)
+        print(f"generating {rows:,} rows …", file=sys.stderr)
+        write_north(move / "incoming/north/clients.csv", rows, mess=False)
+    else:
+        shutil.copytree(HERE / "move", move, dirs_exist_ok=True)
+    return move
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--rows", type=int, default=1_000_000)
+    parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--no-pandas", action="store_true")
+    arguments = parser.parse_args()
+    move = prepare(arguments.rows)
+    source, out = str(move / "incoming/north/clients.csv"), str(move / "out/owners.csv")
+
+    def fresh() -> None:
+        shutil.rmtree(move / ".mudanza", ignore_errors=True)
+
+    python = sys.executable
+    commands: dict[str, tuple[list[str], object]] = {
+        "build": ([MUDANZA, "-C", str(move), "build", "owners"], fresh),
+        "build, by hand in Polars": ([python, str(HERE / "by_hand_polars.py"), source, str(DATA / "polars.csv")], None),
+        "build again, all identifiers known": ([MUDANZA, "-C", str(move), "build", "owners"], None),
+        "check": ([MUDANZA, "-C", str(move), "check", "out/owners.csv", "--layout", "owners"], None),
+        "bare copy of the checked file": ([python, "-c", BARE_COPY, out, str(DATA / "copy.csv")], None),
+        "survey": ([MUDANZA, "survey", source], None),
+        "bare read with distinct counts": ([python, "-c", BARE_DISTINCT, source], None),
+        "preview": ([MUDANZA, "-C", str(move), "preview", "owners"], None),
+        "--help": ([MUDANZA, "--help"], None),
+        'python -c "import click"': ([python, "-c", "import click"], None),
+    }
+    best: dict[str, Figure] = {}
+    for _ in range(arguments.rounds):
+        for name, (command, before) in commands.items():
+            figure = timed(command, before)
+            known = best.get(name, figure)
+            best[name] = Figure(min(known.seconds, figure.seconds), max(known.memory, figure.memory))
+    if not arguments.no_pandas:
+        best["build, by hand in pandas"] = timed(
+            [python, str(HERE / "by_hand_pandas.py"), source, str(DATA / "pandas.csv")]
+        )
+    same = filecmp.cmp(out, DATA / "polars.csv", shallow=False)
+    print(f"{arguments.rows:,} rows x 15 columns, {Path(source).stat().st_size / 1e6:.0f} MB; {os.cpu_count()} cores; "
+          f"Python {platform.python_version()}; the fastest of {arguments.rounds} rounds")  # fmt: skip
+    print(f"the Polars script makes the same bytes: {same}")
+    if not arguments.no_pandas:
+        print(f"the pandas script makes the same bytes: {filecmp.cmp(out, DATA / 'pandas.csv', shallow=False)}")
+    print("\n| command | seconds | MiB |\n| --- | ---: | ---: |")
+    for name, figure in best.items():
+        print(f"| {name} | {figure.seconds:.2f} | {figure.memory:.0f} |")
+    print("\n| ratio | measured | goal |\n| --- | ---: | ---: |")
+    for what, over, under, goal in [
+        ("build / by hand in Polars", "build", "build, by hand in Polars", "at most 1.5"),
+        ("by hand in pandas / build", "build, by hand in pandas", "build", "at least 5"),
+        ("check / bare copy", "check", "bare copy of the checked file", "at most 2"),
+        ("survey / bare read with distinct counts", "survey", "bare read with distinct counts", "(3 later)"),
+        ('--help / python -c "import click"', "--help", 'python -c "import click"', "at most 1.5"),
+    ]:
+        if over in best and under in best:
+            print(f"| {what} | {best[over].seconds / best[under].seconds:.2f} | {goal} |")
+    print(f"| preview, seconds | {best['preview'].seconds:.2f} | under 2 |")
+
+
+if __name__ == "__main__":
+    main()
