@@ -120,13 +120,14 @@ def _show(result: CheckResult, findings_file: Path | None) -> None:
     if not result.groups:
         look.say("  all as the layout asks.")
         return
-    look.groups(result.groups)
+    if result.total > _SHOWN:
+        look.groups(result.groups)
     look.say()
     shown = [
         Finding(**{k: v for k, v in row.items() if k != "severity"}) for row in result.findings.head(_SHOWN).to_dicts()
     ]
     word = f"the first {_SHOWN} of {look.count(result.total)}" if result.total > _SHOWN else "all of them"
-    look.heading("in the file", word)
+    look.heading("findings", word)
     rows = [[_where(f), f.column or "", look.shorten(f.value, 30), f.rule or "", f.code] for f in shown]
     look.columns(rows, heads=["line", "column", "value", "asked", "code"], fold=(2, 3))
     if result.total > _SHOWN and findings_file is None:

@@ -57,7 +57,7 @@ def columns(
     for row in rows:
         table.add_row(*(cell if isinstance(cell, Text) else Text(cell) for cell in row))
     with out.capture() as captured:
-        out.print(Padding(table, (0, 0, 0, indent), expand=False))
+        out.print(Padding(table, (0, 0, 0, indent)))
     # no spaces at line ends, so that what is piped or copied stays clean
     for line in Text.from_ansi(captured.get()).split("\n"):
         line.rstrip()

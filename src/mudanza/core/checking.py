@@ -58,7 +58,7 @@ def check(
     """
     work = _Check(path, layout, shown or str(path), list(others), sheet, limit)
     rows = work.run(progress)
-    found = pl.concat([pl.DataFrame(schema=SCHEMA), *work.found])
+    found = pl.concat([pl.DataFrame(schema=SCHEMA), *work.found]).sort("line", maintain_order=True)
     return CheckResult(work.shown, layout_shown or str(layout.path), rows, found, work.tally.groups())
 
 

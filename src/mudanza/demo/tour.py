@@ -21,7 +21,7 @@ class Stop:
     status: int = 0
 
 
-def _correct(folder: Path) -> None:
+def correct(folder: Path) -> None:
     """What a colleague at the front desk does with the lent workbook: save it under another name, corrected."""
     from openpyxl import load_workbook
 
@@ -76,7 +76,7 @@ TOUR = [
     Stop(
         "It comes back under another name: one number corrected, one too short, one address changed, one record marked for removal.",
         "receive 'back from the front desk.xlsx'",
-        _correct,
+        correct,
         1,
     ),
     Stop("What is right is accepted, as import files of exactly what changed (and as the way back).", "receive 'back from the front desk.xlsx' --accept", status=1),

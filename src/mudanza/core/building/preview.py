@@ -123,7 +123,8 @@ def _row(
     for one in made:
         if fields and one.field.name not in fields:
             continue
-        before = {c: row[c] for c in (*opened.names, SOURCE, FILE) if c in one.columns}
+        before = {c: row[c] for c in opened.names if c in one.columns}
+        before = before or {c: row[c] for c in (SOURCE, FILE) if c in one.columns}
         mine = [f for f in findings if f["column"] == one.field.title]
         shown.append(PreviewField(one.field.name, one.field.title, before, written.get(one.field.title), mine))
     titles = {one.field.title for one in made}

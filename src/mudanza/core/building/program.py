@@ -11,7 +11,7 @@ import polars as pl
 from mudanza.core.crosswalks import read_crosswalk
 from mudanza.core.errors import LanguageError, PlanError
 from mudanza.core.keys import KeyBook
-from mudanza.core.kinds import Kind
+from mudanza.core.kinds import DTYPES, Kind
 from mudanza.core.language.compiling import Compiler
 from mudanza.core.language.parsing import error_at, parse_condition, parse_flow
 from mudanza.core.language.values import Mint, Stages, Surroundings, Value
@@ -181,7 +181,7 @@ class _Assembly:
         """The value as the field's kind. Raises LanguageError where it does not fit."""
         kinds = (field.kind, value.kind)
         if value.kind is Kind.BLANK:
-            return value if field.kind is Kind.TEXT else replace(value, kind=Kind.BLANK)
+            return value.map(pl.lit(None, dtype=DTYPES[field.kind]), field.kind)
         if value.kind is field.kind or (value.kind is Kind.TEXTS and field.separator is not None):
             return value
         if kinds == (Kind.TEXT, Kind.NUMBER):

@@ -1,0 +1,53 @@
+"""Writes docs/steps.md and docs/findings.md from the steps and codes themselves.
+
+python docs/reference.py
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from mudanza.core.findings import CODES
+from mudanza.core.language import compiling
+from mudanza.core.language.steps.declaring import STEPS
+
+HERE = Path(__file__).parent
+
+
+def steps() -> str:
+    assert compiling
+    parts = ["# Steps\n\nMade by `python docs/reference.py` from the steps themselves. Every example is tested.\n"]
+    for step in STEPS.values():
+        takes = "any kind" if len(step.takes) > 5 else " or ".join(step.takes)
+        several = ", several values at once" if step.several else ""
+        gives = step.gives or "the kind it makes"
+        parts.append(f"## {step.name}\n\n`{step.usage}` takes {takes}{several}; gives {gives}.\n\n{step.summary}\n")
+        rows = ["| flow | given | gives |", "| --- | --- | --- |"]
+        for example in step.examples:
+            given = ", ".join(f"{n} = {_shown(v)}" for n, v in zip("AB", example.given, strict=False))
+            rows.append(f"| `{_cell(example.flow)}` | {given} | {_shown(example.gives)} |")
+        parts.append("\n".join(rows) + "\n")
+    return "\n".join(parts)
+
+
+def findings() -> str:
+    parts = [
+        "# Findings\n\nMade by `python docs/reference.py` from the codes themselves. **stop** keeps a row or file from being imported, "
+        "**warn** wants a look, **note** is for your information. `mudanza explain CODE` shows an example.\n",
+        "| code | severity | meaning | what to do |\n| --- | --- | --- | --- |",
+    ]
+    rows = [f"| `{c.name}` | {c.severity} | {_cell(c.meaning)} | {_cell(c.next)} |" for c in CODES.values()]
+    return "\n".join([*parts, *rows]) + "\n"
+
+
+def _cell(text: str) -> str:
+    return text.replace("|", "\\|")
+
+
+def _shown(value: str | None) -> str:
+    return "blank" if value is None else f"`{_cell(value)}`"
+
+
+if __name__ == "__main__":
+    (HERE / "steps.md").write_text(steps(), encoding="utf-8")
+    (HERE / "findings.md").write_text(findings(), encoding="utf-8")

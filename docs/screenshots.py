@@ -1,0 +1,99 @@
+"""Makes the pictures in docs/screenshots from the demo: real commands in a real terminal window.
+
+Needs Xvfb, xterm and ImageMagick; with LibreOffice and poppler it also shows the lent workbook.
+
+    python docs/screenshots.py [NAME ...]
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+HERE = Path(__file__).parent
+SHOTS = HERE / "screenshots"
+MUDANZA = Path(sys.executable).with_name("mudanza")
+DISPLAY = ":97"
+
+#: picture → commands to run before, unseen, and the command shown
+PICTURES: dict[str, tuple[list[str], str]] = {
+    "survey": ([], "mudanza survey incoming/north/clients.csv"),
+    "layout": ([], "mudanza layout show owners"),
+    "preview": ([], "mudanza preview owners -n 1"),
+    "build": ([], "mudanza build owners"),
+    "check": ([], "mudanza check incoming/from-a-colleague.csv --layout owners"),
+    "error": (["sed -i 's/{Town}/{Twon}/' plans/owners.toml"], "mudanza build owners"),
+    "lend": (
+        ["sed -i 's/{Twon}/{Town}/' plans/owners.toml"],
+        "mudanza lend owners --columns full_name,phone,email --where '{Town} = \"Braga\"'",
+    ),
+    "receive": (["EDIT"], "mudanza receive 'back from the front desk.xlsx' --accept"),
+    "ledger": ([], "mudanza ledger"),
+    "explain": ([], "mudanza explain fit"),
+    "help": ([], "mudanza --help"),
+}
+
+
+def shoot(command: str, folder: Path, target: Path) -> None:
+    """Run a command in a terminal window of 100 columns and take its picture."""
+    environment = {**os.environ, "DISPLAY": DISPLAY, "PATH": f"{MUDANZA.parent}:{os.environ['PATH']}"}
+    environment.pop("NO_COLOR", None)
+    shown = f"printf '$ %s\\n\\n' {shlex.quote(command)}; {command}; sleep 30"
+    terminal = subprocess.Popen(
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x42+0+0", "-bg", "white", "-fg", "black",
+         "-xrm", "xterm*color6: #00707a", "-xrm", "xterm*color14: #00707a", "-e", "bash", "-c", shown],
+        cwd=folder, env=environment,
+    )  # fmt: skip
+    time.sleep(5)
+    subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(target)], check=True)
+    terminal.terminate()
+    terminal.wait()
+
+
+def main() -> None:
+    wanted = sys.argv[1:] or [*PICTURES, "workbook"]
+    SHOTS.mkdir(exist_ok=True)
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24", "-br"], stderr=subprocess.DEVNULL)
+    time.sleep(1)
+    try:
+        with tempfile.TemporaryDirectory() as temporary:
+            folder = Path(temporary) / "practice"
+            subprocess.run([str(MUDANZA), "demo", str(folder), "--only-create"], check=True)
+            for name, (before, command) in PICTURES.items():
+                for step in before:
+                    if step == "EDIT":
+                        from mudanza.demo.tour import correct
+
+                        correct(folder)
+                    else:
+                        subprocess.run(step, shell=True, cwd=folder, check=True)
+                if name in wanted:
+                    shoot(command, folder, SHOTS / f"{name}.png")
+                else:
+                    environment = {**os.environ, "PATH": f"{MUDANZA.parent}:{os.environ['PATH']}"}
+                    subprocess.run(command, shell=True, cwd=folder, env=environment, check=False, capture_output=True)
+            if "workbook" in wanted and shutil.which("soffice"):
+                picture_of_workbook(next((folder / "loans").glob("*.xlsx")), Path(temporary))
+    finally:
+        screen.terminate()
+
+
+def picture_of_workbook(workbook: Path, folder: Path) -> None:
+    """The lent workbook as an office suite prints it."""
+    subprocess.run(
+        ["soffice", "--headless", "--convert-to", "pdf", "--outdir", str(folder), str(workbook)],
+        check=True,
+        capture_output=True,
+    )
+    pages = ["pdftoppm", "-png", "-r", "110", "-singlefile", "-x", "0", "-y", "0", "-W", "940", "-H", "560"]
+    subprocess.run([*pages, str(folder / f"{workbook.stem}.pdf"), str(SHOTS / "workbook")], check=True)
+
+
+if __name__ == "__main__":
+    main()
