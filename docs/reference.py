@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from mudanza.core.findings import CODES
+from mudanza.core.codes import CODES
 from mudanza.core.language import compiling
 from mudanza.core.language.steps.declaring import STEPS
 

@@ -52,6 +52,8 @@ def shoot(command: str, folder: Path, target: Path) -> None:
     )  # fmt: skip
     time.sleep(5)
     subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(target)], check=True)
+    # without the empty part of the screen
+    subprocess.run(["mogrify", "-trim", "-bordercolor", "white", "-border", "12", str(target)], check=True)
     terminal.terminate()
     terminal.wait()
 
@@ -59,7 +61,7 @@ def shoot(command: str, folder: Path, target: Path) -> None:
 def main() -> None:
     wanted = sys.argv[1:] or [*PICTURES, "workbook"]
     SHOTS.mkdir(exist_ok=True)
-    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24", "-br"], stderr=subprocess.DEVNULL)
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1274x800x24", "-br"], stderr=subprocess.DEVNULL)
     time.sleep(1)
     try:
         with tempfile.TemporaryDirectory() as temporary:

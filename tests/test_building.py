@@ -272,6 +272,22 @@ def test_a_killed_run_leaves_the_old_files_and_the_next_one_cleans_up(move: Path
     assert states == ["done", "interrupted", "interrupted", "interrupted", "done"]
 
 
+@pytest.mark.skipif(os.name != "posix", reason="signals of this kind are those of POSIX systems")
+def test_an_interrupted_run_takes_its_parts_away(move: Path) -> None:
+    program("build", "people", cwd=move, status=1)
+    before = snapshot(move / "out")
+    many(move, 400_000, first=10)
+    run = start(move, "build", "people")
+    while not (move / "out/.people.csv.2.part").exists() and run.poll() is None:
+        time.sleep(0.01)
+    run.send_signal(signal.SIGINT)
+    _, told = run.communicate(timeout=60)
+    assert run.returncode == 130 and b"interrupted" in told and b"Traceback" not in told
+    assert snapshot(move / "out") == before
+    assert [r.state for r in find_move(move).ledger.runs()] == ["interrupted", "done"]
+    assert find_move(move).ledger.books() == {"people": 3}
+
+
 def test_a_run_killed_between_commit_and_renaming_is_finished_by_the_next(move: Path) -> None:
     program("build", "people", cwd=move, status=1)
     good = (move / "out/people.csv").read_bytes()

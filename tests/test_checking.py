@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from conftest import layout_json, program
-from mudanza.core.findings import CODES
+from mudanza.core.codes import CODES
 from test_reading import book
 
 HEAD = "Code;Full name;Born;Paid;Active;Kind\n"

@@ -34,8 +34,8 @@ def run(
 ) -> list[tuple[str | None, list[str]]]:
     """What comes out of a flow (or condition) as plain text, and the codes of findings, for each row of A, B."""
     stages = Stages()
-    around = Surroundings(_crosswalk, lambda name: _KEYS, lambda name: True, parameters, date(2026, 3, 31))
-    compiler = Compiler(["A", "B", "Client No"], around, stages, lambda name: None, ["since"])
+    around = Surroundings(_crosswalk, lambda _: _KEYS, lambda _: True, parameters, date(2026, 3, 31))
+    compiler = Compiler(["A", "B", "Client No"], around, stages, lambda _: None, ["since"])
     value = (
         compiler.flow(text, parse_flow(text), "F")
         if what == "flow"

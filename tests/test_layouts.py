@@ -14,11 +14,12 @@ from hypothesis import strategies as st
 
 from conftest import CSVW, PEOPLE, layout_json, program
 from mudanza.core.checking import check
+from mudanza.core.codes import CODES
 from mudanza.core.errors import LayoutError
-from mudanza.core.findings import CODES
 from mudanza.core.kinds import DECIMAL
+from mudanza.core.layouts.datatypes import permitted_values
 from mudanza.core.layouts.formats import DateFormat, NumberFormat
-from mudanza.core.layouts.reading import permitted_values, read_layout
+from mudanza.core.layouts.reading import read_layout
 
 
 def _schema(**column: object) -> dict:

@@ -17,8 +17,9 @@ if TYPE_CHECKING:
     from mudanza.core.errors import MudanzaError
     from mudanza.core.layouts.model import Layout
     from mudanza.core.layouts.reading import read_layout
+    from mudanza.core.loans.comparing import LoanReturn
     from mudanza.core.loans.lend import Loan, lend
-    from mudanza.core.loans.receive import LoanReturn, receive
+    from mudanza.core.loans.receive import receive
     from mudanza.core.move import Move, find_move, read_move
     from mudanza.core.sources.opening import open_source
     from mudanza.core.sources.reading import ReadOptions
@@ -32,7 +33,8 @@ _HOMES = {
     "layouts.model": ("Layout",),
     "layouts.reading": ("read_layout",),
     "loans.lend": ("Loan", "lend"),
-    "loans.receive": ("LoanReturn", "receive"),
+    "loans.comparing": ("LoanReturn",),
+    "loans.receive": ("receive",),
     "move": ("Move", "find_move", "read_move"),
     "sources.opening": ("open_source",),
     "sources.reading": ("ReadOptions",),

@@ -11,7 +11,7 @@ from mudanza.cli import look
 from mudanza.cli.options import json_option
 
 if TYPE_CHECKING:
-    from mudanza.core.findings import Code
+    from mudanza.core.codes import Code
     from mudanza.core.language.steps.declaring import Step
 
 
@@ -27,8 +27,8 @@ def command(name: str | None, as_json: bool) -> None:
       mudanza explain fit
       mudanza explain steps
     """
+    from mudanza.core.codes import CODES
     from mudanza.core.errors import nearest
-    from mudanza.core.findings import CODES
     from mudanza.core.language import compiling
     from mudanza.core.language.steps.declaring import STEPS
 

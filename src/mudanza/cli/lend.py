@@ -64,4 +64,4 @@ def command(
         return
     look.heading(f"loan {loan.id}", look.plural(loan.rows, "row"))
     look.columns([["workbook", loan.workbook], ["fields", ", ".join(loan.fields)]], fold=(1,))
-    look.say(f"  When it comes back, whatever its name: mudanza receive {Path(loan.workbook).name}", style="dim")
+    look.say(f"  When it comes back, whatever its name: mudanza receive {loan.workbook}", style="dim")

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any
 
 import click
@@ -15,8 +17,9 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from rich.table import Table
 from rich.text import Text
 
+from mudanza.core.codes import Severity
 from mudanza.core.errors import MudanzaError, OutsideError, Place
-from mudanza.core.findings import Finding, Group, Severity
+from mudanza.core.findings import Finding, Group
 
 ACCENT = "cyan"
 _PLAIN_WIDTH = 100
@@ -176,21 +179,27 @@ def show_error(error: Exception, wants_json: bool) -> int:
     err.print(Text.assemble(("error: ", "bold"), error.what))
     place = error.place
     if place is not None and str(place):
-        err.print(Text(f"  {place}", style=ACCENT))
+        err.print(Text(f"  {_from_here(place)}", style=ACCENT), soft_wrap=True)
     if place is not None and place.text is not None:
         number = str(place.line or "")
         shown, start, end = _window(place)
         err.print(Text(f"  {number} | {shown}"), soft_wrap=True)
-        err.print(
-            Text(f"  {' ' * len(number)} | {' ' * start}{'^' * max(1, end - start)}", style=f"bold {ACCENT}"),
-            soft_wrap=True,
-        )
+        gap, caret = f"  {' ' * len(number)} | {' ' * start}", "^" * max(1, end - start)
+        err.print(Text.assemble(gap, (caret, f"bold {ACCENT}")), soft_wrap=True)
     if error.hint:
         err.print(Text(f"  {error.hint}"))
     if wants_json:
         where = {k: v for k, v in vars(place).items() if v not in (None, 0)} if place else None
         document({"error": {"what": error.what, "place": where, "hint": error.hint, "status": error.status}})
     return error.status
+
+
+def _from_here(place: Place) -> Place:
+    """The place with its file as seen from the current folder, if it lies below."""
+    path = Path(place.file or "")
+    if path.is_absolute() and path.is_relative_to(Path.cwd()):
+        return dataclasses.replace(place, file=str(path.relative_to(Path.cwd())))
+    return place
 
 
 def _window(place: Place) -> tuple[str, int, int]:

@@ -13,7 +13,7 @@ from mudanza.cli import look
 from mudanza.cli.options import here, json_option, short_time, wait_option
 
 if TYPE_CHECKING:
-    from mudanza.core.loans.receive import LoanReturn
+    from mudanza.core.loans.comparing import LoanReturn
 
 _SHOWN = 40
 
@@ -75,7 +75,7 @@ def command(
 
 
 def _show(result: LoanReturn, accept: bool) -> None:
-    from mudanza.core.loans.receive import KEY
+    from mudanza.core.loans.comparing import KEY
 
     look.heading(f"loan {result.loan}", f"lent {short_time(result.lent)}; {look.plural(result.rows, 'row')} came back")
     look.columns(

@@ -8,8 +8,9 @@ from pathlib import Path
 
 import polars as pl
 
+from mudanza.core.codes import Severity
 from mudanza.core.errors import Place, SourceError, nearest
-from mudanza.core.findings import SCHEMA, Finding, Group, Severity, Tally, frame
+from mudanza.core.findings import SCHEMA, Finding, Group, Tally, frame
 from mudanza.core.kinds import DECIMAL, Kind
 from mudanza.core.layouts.formats import ISO_DATE, ISO_DATETIME
 from mudanza.core.layouts.model import Field, Layout, Reference

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from mudanza.core.findings import CODES, SCHEMA, Severity
+from mudanza.core.codes import CODES, Severity
+from mudanza.core.findings import SCHEMA
 from mudanza.core.sources.reading import INNER, LINE
 
 

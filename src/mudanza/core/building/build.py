@@ -15,9 +15,10 @@ import polars as pl
 from mudanza.core.building.intake import Intake, Opened, open_sources
 from mudanza.core.building.program import Program, check_columns, compile_plan
 from mudanza.core.building.rows import Early, run_early, run_late, where
+from mudanza.core.codes import Severity
 from mudanza.core.errors import MudanzaError
 from mudanza.core.files import Digest, Outputs, digest_of, sweep
-from mudanza.core.findings import SCHEMA, Finding, Group, Severity, Tally, frame
+from mudanza.core.findings import SCHEMA, Finding, Group, Tally, frame
 from mudanza.core.layouts.writing import RowWriter, metadata_for
 from mudanza.core.move import Move
 from mudanza.core.plans import Plan, load_plan

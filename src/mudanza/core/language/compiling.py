@@ -12,12 +12,14 @@ import polars as pl
 from mudanza.core.errors import LanguageError, MoveError, nearest, unknown
 from mudanza.core.kinds import DECIMAL, DTYPES, Kind, is_blank, plain_text
 from mudanza.core.language import nodes
+from mudanza.core.language.comparing import compare
 from mudanza.core.language.parsing import error_at
 from mudanza.core.language.steps import readings as _readings
 from mudanza.core.language.steps import tables as _tables
 from mudanza.core.language.steps import texts as _texts
 from mudanza.core.language.steps.declaring import STEPS, Call, Parameter, Step
 from mudanza.core.language.values import Stages, Surroundings, Value, combined
+from mudanza.core.language.wording import comparison_hint, conversion, listed
 from mudanza.core.sources.reading import FILE, LINE, SOURCE
 
 _FACTS = {"#row": (LINE, Kind.NUMBER), "#source": (SOURCE, Kind.TEXT), "#file": (FILE, Kind.TEXT)}
@@ -169,8 +171,8 @@ class _Flow:
             if value.kind not in step.takes and value.kind is not Kind.BLANK:
                 raise self.fail(
                     node,
-                    f"{node.name} takes {_listed(step.takes)}, and a {value.kind} comes in.",
-                    _conversion(value.kind, step.takes),
+                    f"{node.name} takes {listed(step.takes)}, and a {value.kind} comes in.",
+                    conversion(value.kind, step.takes),
                 )
         positional, options = self._arguments(node, step)
         call = Call(
@@ -344,14 +346,14 @@ class _Flow:
             if kind is Kind.BLANK:
                 kind = other.kind
             elif other.kind not in (kind, Kind.BLANK):
-                raise self.fail(where, f"a {kind} is compared with a {other.kind}.", _comparison_hint(kind, other.kind))
+                raise self.fail(where, f"a {kind} is compared with a {other.kind}.", comparison_hint(kind, other.kind))
             elif other.kind is Kind.BLANK and node.word in ("=", "!="):
                 raise self.fail(where, "nothing equals blank here.", "Write `is blank` or `is not blank`.")
         if node.word in _ORDERED and kind not in (Kind.NUMBER, Kind.DATE, Kind.DATETIME, Kind.TEXT):
             raise self.fail(node, f"a {kind} has no order.", "Use = or !=.")
         if node.word in ("starts with", "ends with", "contains") and kind is not Kind.TEXT:
             raise self.fail(node, f"{node.word} is for text, and this is a {kind}.")
-        return combined([subject, *others], _compare(node.word, subject.expr, [o.expr for o in others]), Kind.YESNO)
+        return combined([subject, *others], compare(node.word, subject.expr, [o.expr for o in others]), Kind.YESNO)
 
     def _matches(self, node: nodes.Test, subject: Value) -> Value:
         pattern = node.others[0]
@@ -382,68 +384,5 @@ class _Flow:
         return subject.map((distance <= int(days.value)).fill_null(False), Kind.YESNO)
 
 
-def _compare(word: str, left: pl.Expr, others: list[pl.Expr]) -> pl.Expr:
-    right = others[0]
-    match word:
-        case "=":
-            return left.eq_missing(right)
-        case "!=":
-            return left.ne_missing(right)
-        case "in" | "not in":
-            found = pl.any_horizontal([left.eq_missing(other) for other in others])
-            return found if word == "in" else ~found
-        case "starts with":
-            result = left.str.starts_with(right)
-        case "ends with":
-            result = left.str.ends_with(right)
-        case "contains":
-            result = left.str.contains(right, literal=True)
-        case "between":
-            result = (left >= right) & (left <= others[1])
-        case "<":
-            result = left < right
-        case "<=":
-            result = left <= right
-        case ">":
-            result = left > right
-        case _:
-            result = left >= right
-    return result.fill_null(False)
-
-
 def _nothing() -> pl.Expr:
     return pl.lit(None, dtype=pl.String)
-
-
-def _listed(kinds: tuple[Kind, ...]) -> str:
-    return " or ".join(kinds)
-
-
-def _conversion(kind: Kind, wanted: tuple[Kind, ...]) -> str | None:
-    """How a value of one kind becomes one of the kinds wanted."""
-    if Kind.TEXT in wanted and kind in (Kind.NUMBER, Kind.DATE, Kind.DATETIME):
-        return 'Write it as text first: -> write "pattern".'
-    if Kind.TEXT in wanted and kind is Kind.TEXTS:
-        return 'Make one text of them: -> join " ", or -> pick 1.'
-    if Kind.TEXT in wanted and kind is Kind.YESNO:
-        return 'Use cases: "Y" when {...}; "N" otherwise.'
-    if kind is not Kind.TEXT:
-        return None
-    readings = {
-        Kind.NUMBER: "-> number",
-        Kind.DATE: '-> date "dd/MM/yyyy"',
-        Kind.YESNO: "-> yesno",
-        Kind.TEXTS: '-> split ";"',
-    }
-    return next((f"Read the text first: {readings[k]}." for k in wanted if k in readings), None)
-
-
-def _comparison_hint(left: Kind, right: Kind) -> str | None:
-    if Kind.TEXT in (left, right):
-        other = right if left is Kind.TEXT else left
-        return _conversion(Kind.TEXT, (other,)) and {
-            Kind.NUMBER: "Read the text first: ({Column} -> number).",
-            Kind.DATE: 'Read the text first: ({Column} -> date "dd/MM/yyyy"), or ("2024-01-31" -> date "yyyy-MM-dd").',
-            Kind.YESNO: "Read the text first: ({Column} -> yesno).",
-        }.get(other)
-    return "Both sides must be of one kind."
