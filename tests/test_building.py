@@ -379,3 +379,20 @@ def test_sources_without_rows(move: Path, content: str) -> None:
         assert ended.status == 0 and "0 = 0 + 0 + 0 + 0" in ended.out
     else:
         assert ended.status == 3 and "a.csv" in ended.err
+
+
+def test_what_a_dialect_cannot_write_is_held_back(move: Path) -> None:
+    edit(
+        move / "layouts/people.json",
+        '"delimiter": ";"',
+        '"delimiter": "|", "quoteChar": null, "encoding": "iso-8859-1"',
+    )
+    (move / "incoming/a.csv").write_text(
+        "Id,Name,Born,Paid,Active,Kind,State\n1,a|b,,,,C,\n2,10 €,,,,C,\n3,José,,,,C,\n", encoding="utf-8"
+    )
+    found = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]["findings"]
+    assert [(g["code"], g["example"]["value"]) for g in found] == [
+        ("value.unencodable", "10 €"),
+        ("value.unquotable", "a|b"),
+    ]
+    assert (move / "out/people.csv").read_bytes().splitlines()[1] == "P001|José||||cat".encode("latin-1")

@@ -280,3 +280,20 @@ def test_workbooks_that_are_no_loans(lent: Path) -> None:
     assert "--loan" in program("receive", "bare.xlsx", cwd=lent, status=2).err
     assert len(program("receive", "bare.xlsx", "--loan", "people-2", "--json", cwd=lent, status=0).json["changes"]) == 1
     assert "did you mean 'people-2'" in program("receive", "bare.xlsx", "--loan", "people-9", cwd=lent, status=2).err
+
+
+def test_keys_of_several_fields_and_kinds(move: Path) -> None:
+    columns = [
+        {"name": "no", "titles": "No", "datatype": "integer"},
+        {"name": "day", "titles": "Day", "datatype": {"base": "dateTime", "format": "dd.MM.yyyy HH:mm"}},
+        {"name": "tags", "titles": "Tags", "separator": "+"},
+    ]
+    (move / "l.json").write_text(layout_json(columns, primaryKey=["no", "day"]))
+    (move / "f.csv").write_text("No,Day,Tags\n7,31.01.2024 00:00,a+b\n7,31.01.2024 09:30,\n")
+    program("lend", "f.csv", "--layout", "l.json", "--to", "lent.xlsx", cwd=move, status=0)
+    assert program("receive", "lent.xlsx", "--json", cwd=move, status=0).json["changes"] == []
+    workbook = load_workbook(move / "lent.xlsx")
+    workbook["f"]["C3"] = "c"
+    workbook.save(move / "lent.xlsx")
+    (change_,) = program("receive", "lent.xlsx", "--json", cwd=move, status=0).json["changes"]
+    assert (change_["key"], change_["after"]) == ("7, 31.01.2024 09:30", "c")

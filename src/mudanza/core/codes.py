@@ -212,6 +212,13 @@ _ALL = [
         _told("The layout's dialect says iso-8859-1; the value holds '€'."),
     ),
     Code(
+        "value.unquotable",
+        _S,
+        "A value holds the delimiter or a line break, and the layout's dialect has no quotes to protect it.",
+        "Replace the character; in a plan, `replace` does so.",
+        _told("The layout's dialect says quoteChar null and delimiter '|'; the value holds '|'."),
+    ),
+    Code(
         "key.repeated",
         _S,
         "Two rows have the same primary key but are not the same record.",

@@ -11,12 +11,12 @@ import polars as pl
 from mudanza.core.crosswalks import read_crosswalk
 from mudanza.core.errors import LanguageError, PlanError
 from mudanza.core.keys import KeyBook
-from mudanza.core.kinds import DTYPES, Kind
+from mudanza.core.kinds import DTYPES, Kind, plain_text
 from mudanza.core.language.compiling import Compiler
 from mudanza.core.language.parsing import error_at, parse_condition, parse_flow
 from mudanza.core.language.values import Mint, Stages, Surroundings, Value
 from mudanza.core.layouts.model import Field
-from mudanza.core.layouts.rules import blank_as_rendered, encoding_problems, render, value_problems
+from mudanza.core.layouts.rules import blank_as_rendered, render, value_problems, writing_problems
 from mudanza.core.move import Move
 from mudanza.core.plans import Plan
 from mudanza.core.problems import Problem
@@ -167,9 +167,11 @@ class _Assembly:
         text = self.stages.hold(typed, render(field, typed.expr, typed.kind))
         if field.number is not None and typed.kind is Kind.NUMBER:
             lost = field.number.loses(typed.expr)
-            problems.append(Problem("flow.too-exact", field.title, lost, typed.expr.cast(pl.String), field.rule))
+            problems.append(
+                Problem("flow.too-exact", field.title, lost, plain_text(typed.expr, Kind.NUMBER), field.rule)
+            )
         asked = value_problems(field, text.expr, typed.expr, blank_as_rendered(field, text.expr))
-        asked += encoding_problems(field, self.plan.layout.dialect, text.expr)
+        asked += writing_problems(field, self.plan.layout.dialect, text.expr)
         if value.failed is not None:
             # what could not be made at all needs no second finding for being blank
             asked = [replace(p, when=p.when & ~value.failed.fill_null(False)) for p in asked]

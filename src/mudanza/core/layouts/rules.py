@@ -141,11 +141,17 @@ def _literal(bound: object, kind: Kind) -> pl.Expr:
     return pl.lit(datetime.fromisoformat(str(bound)))
 
 
-def encoding_problems(field: Field, dialect: Dialect, text: pl.Expr) -> list[Problem]:
-    """Characters that the file's encoding cannot write. None for Unicode encodings."""
-    if dialect.encoding.startswith("utf"):
-        return []
-    signs = bytes(range(256)).decode(dialect.encoding, "ignore")
-    escaped = "".join(f"\\x{{{ord(sign):x}}}" for sign in signs)
-    wrong = text.str.contains(f"[^{escaped}]")
-    return [Problem("value.unencodable", field.title, wrong, text, f"encoding {dialect.encoding}")]
+def writing_problems(field: Field, dialect: Dialect, text: pl.Expr) -> list[Problem]:
+    """Characters that the file's encoding cannot write, or that would break its rows for want of quotes."""
+    problems = []
+    if not dialect.encoding.startswith("utf"):
+        signs = bytes(range(256)).decode(dialect.encoding, "ignore")
+        escaped = "".join(f"\\x{{{ord(sign):x}}}" for sign in signs)
+        wrong = text.str.contains(f"[^{escaped}]")
+        problems.append(Problem("value.unencodable", field.title, wrong, text, f"encoding {dialect.encoding}"))
+    if dialect.quote is None:
+        wrong = text.str.contains_any([dialect.delimiter, "\r", "\n"])
+        problems.append(
+            Problem("value.unquotable", field.title, wrong, text, f"without {dialect.delimiter!r} or line breaks")
+        )
+    return problems

@@ -113,7 +113,7 @@ class Comparison:
         self._find(returned.findings)
         if returned.broken:
             self.blocked = "headings of the loan are missing or repeated"
-        rows = self._typed(self._keyed(returned.rows), returned)
+        rows = self._keyed(self._typed(returned.rows))
         bad_lines = self._row_structure(rows, returned)
         sound = rows.filter(~pl.col(LINE).is_in(list(bad_lines))) if not returned.broken else rows.clear()
         cells = self._changed_cells(sound, returned)
@@ -138,11 +138,10 @@ class Comparison:
         parts = [pl.col(f.title).str.strip_chars() for f in self.keys]
         return rows.with_columns(pl.concat_str(parts, separator=", ").alias(KEY))
 
-    def _typed(self, rows: pl.DataFrame, returned: Returned) -> pl.DataFrame:
+    def _typed(self, rows: pl.DataFrame) -> pl.DataFrame:
         """Rows with each lent field's text as the layout writes it, and its typed value beside."""
-        del returned
         exprs = []
-        for field in self.others:
+        for field in self.fields:
             cell = pl.when(~blank_in_file(field, pl.col(field.title))).then(pl.col(field.title))
             exprs.append(
                 (read_cell(field, cell) if field.kind is not Kind.TEXT else cell).alias(f"{INNER}{field.name}")
@@ -152,7 +151,7 @@ class Comparison:
             pl.coalesce(render(field, pl.col(f"{INNER}{field.name}"), field.kind), pl.col(field.title)).alias(
                 field.title
             )
-            for field in self.others
+            for field in self.fields
             if field.kind is not Kind.TEXT
         ]
         return rows.with_columns(texts)

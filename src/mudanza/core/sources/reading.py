@@ -121,7 +121,8 @@ def tell_apart(headings: list[str]) -> list[str]:
     seen: set[str] = set()
     names: list[str] = []
     for position, heading in enumerate(headings, start=1):
-        plain = " ".join(heading.replace(INNER, " ").split()) or f"column {position}"
+        printable = "".join(c if c.isprintable() else " " for c in heading)
+        plain = " ".join(printable.split()) or f"column {position}"
         name, again = plain, 2
         while name in seen:
             name, again = f"{plain} ({again})", again + 1

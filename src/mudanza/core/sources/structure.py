@@ -284,6 +284,9 @@ def _broken(line: int, code: str, text: bytes, shape: Shape) -> BrokenRow:
     limit = csv.field_size_limit(max(csv.field_size_limit(), len(plain) + 1))
     try:
         cells = next(csv.reader([plain], delimiter=shape.delimiter.decode(), quoting=quoting))
+    except csv.Error:
+        # a carriage return in the middle, for one
+        cells = plain.split(shape.delimiter.decode())
     finally:
         csv.field_size_limit(limit)
     if code == "read.ragged":
