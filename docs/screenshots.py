@@ -44,9 +44,9 @@ def shoot(command: str, folder: Path, target: Path) -> None:
     """Run a command in a terminal window of 100 columns and take its picture."""
     environment = {**os.environ, "DISPLAY": DISPLAY, "PATH": f"{MUDANZA.parent}:{os.environ['PATH']}"}
     environment.pop("NO_COLOR", None)
-    shown = f"printf '$ %s\\n\\n' {shlex.quote(command)}; {command}; sleep 30"
+    shown = f"printf '\\033[?25l$ %s\\n\\n' {shlex.quote(command)}; {command}; sleep 30"
     terminal = subprocess.Popen(
-        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x42+0+0", "-bg", "white", "-fg", "black",
+        ["xterm", "-bw", "0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x42+0+0", "-bg", "white", "-fg", "black",
          "-xrm", "xterm*color6: #00707a", "-xrm", "xterm*color14: #00707a", "-e", "bash", "-c", shown],
         cwd=folder, env=environment,
     )  # fmt: skip
@@ -61,7 +61,7 @@ def shoot(command: str, folder: Path, target: Path) -> None:
 def main() -> None:
     wanted = sys.argv[1:] or [*PICTURES, "workbook"]
     SHOTS.mkdir(exist_ok=True)
-    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1274x800x24", "-br"], stderr=subprocess.DEVNULL)
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1274x800x24", "-wr"], stderr=subprocess.DEVNULL)
     time.sleep(1)
     try:
         with tempfile.TemporaryDirectory() as temporary:
