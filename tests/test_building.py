@@ -21,6 +21,7 @@ from mudanza.core.building.build import build
 from mudanza.core.errors import LedgerError, MudanzaError
 from mudanza.core.keys import KeyPattern
 from mudanza.core.move import find_move, read_move
+from test_reading import book
 
 OUT = ["people.csv", "people.held-back.csv", "people.findings.csv", "people.csv-metadata.json", "run.json"]
 
@@ -396,3 +397,20 @@ def test_what_a_dialect_cannot_write_is_held_back(move: Path) -> None:
         ("value.unquotable", "a|b"),
     ]
     assert (move / "out/people.csv").read_bytes().splitlines()[1] == "P001|José||||cat".encode("latin-1")
+
+
+def test_what_of_a_file_is_not_read_is_told(move: Path) -> None:
+    rows = [["A title"], [], ["Id", "Name", "Born", "Paid", "Active", "Kind", "State"], ["1", "Ana", None, 2, "y", "D"]]
+    book(move / "incoming/a.xlsx", {"Notes": [["for you"]], "People": rows})
+    edit(move / "plans/people.toml", "incoming/a.csv", "incoming/a.xlsx")
+    found = program("build", "people", "--json", cwd=move, status=0).json["lists"][0]["findings"]
+    told = [(g["code"], g["example"]["value"]) for g in found]
+    assert told == [("read.above-heading", "2 lines"), ("read.other-sheets", "Notes (1 rows)")]
+    edit(
+        move / "plans/people.toml",
+        'file = "incoming/a.xlsx"',
+        'file = "incoming/a.xlsx"\nsheet = "People"\nheading = 3',
+    )
+    assert program("build", "people", "--json", cwd=move, status=0).json["lists"][0]["findings"] == []
+    keys = program("ledger", "--keys", "people", "--json", cwd=move, status=0).json
+    assert keys == [{"old 1": "1", "new": "P001"}]

@@ -36,7 +36,7 @@ def command(run: int | None, limit: int, book: str | None, loans: bool, as_json:
     """
     move = here()
     if book is not None:
-        _keys(move, book)
+        _keys(move, book, as_json)
     elif loans:
         _loans(move.ledger.loans(), as_json)
     elif run is not None:
@@ -102,7 +102,7 @@ def _loans(loans: list[tuple[str, str, str, str]], as_json: bool) -> None:
     )
 
 
-def _keys(move: Move, book: str) -> None:
+def _keys(move: Move, book: str, as_json: bool) -> None:
     import polars as pl
 
     from mudanza.core.keys import KeyBook
@@ -114,5 +114,8 @@ def _keys(move: Move, book: str) -> None:
     most = int(parts.list.len().max() or 1)  # type: ignore[arg-type]
     old = [parts.list.get(i, null_on_oob=True).alias(f"old {i + 1}") for i in range(most)]
     rows = pl.DataFrame([*old, keys["key"].alias("new")])
+    if as_json:
+        look.document(rows.to_dicts())
+        return
     writer = RowWriter(rows.columns)
     sys.stdout.buffer.write(writer.head() + writer.rows(rows))

@@ -93,6 +93,20 @@ _ALL = [
         Example("file", "code,name\n1,Ana\n\n2,Rui\n"),
     ),
     Code(
+        "read.above-heading",
+        _N,
+        "Lines stand above the heading. They were passed over.",
+        "Look at them; if the heading is another line, say heading = N in the plan's source. Saying it ends this note.",
+        _told("The heading of people.xlsx was found in row 4, below a title."),
+    ),
+    Code(
+        "read.other-sheets",
+        _N,
+        "The workbook has other sheets with rows. They were not read.",
+        "Say sheet = NAME in the plan's source, for this sheet or the right one. Saying it ends this note.",
+        _told("People was read; Please read has 4 rows."),
+    ),
+    Code(
         "file.delimiter",
         _S,
         "The file separates its values with another character than the layout says.",

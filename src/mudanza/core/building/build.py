@@ -200,7 +200,7 @@ class _Build:
                     self.progress(read)
             self._write_sorted()
             self.pending.result()
-        self._found(self._about_columns())
+        self._found(self._about_files())
         self.metadata_out.write(metadata_for(self.plan.layout, f"{self.plan.name}.csv").encode())
         total = self._total()
         if not total.holds:
@@ -298,8 +298,8 @@ class _Build:
         self.pending.result()
         self.pending = self.writer.submit(lambda: self.rows_out.write(self.rows_writer.rows(rows)))
 
-    def _about_columns(self) -> pl.DataFrame:
-        """Columns nobody accounted for, and columns that some sources lack without saying so."""
+    def _about_files(self) -> pl.DataFrame:
+        """Columns nobody accounted for, columns that some sources lack without saying so, and what was passed over."""
         found = [
             Finding(
                 "column.unused",
@@ -312,6 +312,7 @@ class _Build:
             if count
         ]
         for one in self.intake.opened:
+            found += passed_over(one)
             found += [
                 Finding(
                     "column.absent",
@@ -336,6 +337,20 @@ class _Build:
             total.held_back += one.held_back
             total.skip(one.skipped)
         return total
+
+
+def passed_over(opened: Opened) -> list[Finding]:
+    """What of a file was not read, where the plan does not say that it is meant."""
+    facts, said = opened.reader.facts, opened.source.options
+    found = []
+    if facts.heading_line > 1 and said.heading is None:
+        found.append(
+            Finding("read.above-heading", opened.shown, facts.heading_line, value=f"{facts.heading_line - 1} lines")
+        )
+    others = [f"{sheet.name} ({sheet.rows} rows)" for sheet in facts.sheets if not sheet.chosen and sheet.rows]
+    if others and said.sheet is None:
+        found.append(Finding("read.other-sheets", opened.shown, value=", ".join(others)))
+    return found
 
 
 def with_cells(findings: pl.DataFrame, opened: Opened, program: Program) -> pl.DataFrame:
