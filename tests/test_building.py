@@ -414,3 +414,15 @@ def test_what_of_a_file_is_not_read_is_told(move: Path) -> None:
     assert program("build", "people", "--json", cwd=move, status=0).json["lists"][0]["findings"] == []
     keys = program("ledger", "--keys", "people", "--json", cwd=move, status=0).json
     assert keys == [{"old 1": "1", "new": "P001"}]
+
+
+def test_an_encoding_that_was_said_wrong_is_told(move: Path) -> None:
+    text = ROWS.replace("Ana", "José").replace("Ivo", "São")
+    (move / "incoming/a.csv").write_bytes(text.encode("cp1252"))
+    edit(move / "plans/people.toml", 'file = "incoming/a.csv"', 'file = "incoming/a.csv"\nencoding = "utf-8"')
+    found = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]["findings"]
+    codes = {g["code"]: (g["count"], g["example"]["value"]) for g in found}
+    assert codes["file.encoding"] == (1, "cp1252") and codes["read.undecodable"][0] == 5
+    edit(move / "plans/people.toml", '"utf-8"', '"utf-16"')
+    (move / "incoming/a.csv").write_text(ROWS.replace("á", "a").replace("é", "e"))
+    assert "one byte for each" in program("build", "people", cwd=move, status=3).err

@@ -116,8 +116,8 @@ _ALL = [
     Code(
         "file.encoding",
         _S,
-        "The file is in another encoding than the layout says.",
-        "Save the file in the layout's encoding. The rest was checked with the one found.",
+        "The file is in another encoding than the layout or the plan says.",
+        "Save the file in that encoding, or say the right one.",
         _told("The layout's dialect says utf-8; the file is cp1252."),
     ),
     Code(

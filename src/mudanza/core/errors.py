@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 
@@ -96,6 +97,12 @@ def unknown(kind: str, name: str, known: list[str]) -> str:
     near = nearest(name, known)
     sentence = f"there is no {kind} {name!r}"
     return f"{sentence}; did you mean {near!r}?" if near else f"{sentence}."
+
+
+def few(names: Sequence[str], most: int = 12) -> str:
+    """Names in a row, the first of them if they are many, each cut if it is long."""
+    shown = [name if len(name) <= 30 else f"{name[:29]}…" for name in names[:most]]
+    return ", ".join(shown) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
 def nearest(name: str, known: list[str], least: float = 60) -> str | None:

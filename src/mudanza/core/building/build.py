@@ -343,6 +343,10 @@ def passed_over(opened: Opened) -> list[Finding]:
     """What of a file was not read, where the plan does not say that it is meant."""
     facts, said = opened.reader.facts, opened.source.options
     found = []
+    _, doubt, likely = (facts.encoding_because or "").partition("as said, but it looks like ")
+    if doubt:
+        hint = f'Say encoding = "{likely}" in the plan\'s source, or leave it out to have it found.'
+        found.append(Finding("file.encoding", opened.shown, value=likely, rule=f"encoding {facts.encoding}", hint=hint))
     if facts.heading_line > 1 and said.heading is None:
         found.append(
             Finding("read.above-heading", opened.shown, facts.heading_line, value=f"{facts.heading_line - 1} lines")

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import polars as pl
 
-from mudanza.core.errors import Place, PlanError, SourceError, nearest
+from mudanza.core.errors import Place, PlanError, SourceError, few, nearest
 from mudanza.core.plans import Plan, Source
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reading import FILE, LINE, SOURCE, TEXT, WHY, Batch, BrokenRow, Reader
@@ -124,7 +124,7 @@ def _check_renames(plan: Plan, one: Opened) -> None:
             raise SourceError(
                 f"the file has no heading {old!r}, which the plan renames to {new!r}.",
                 place=Place(one.shown, one.reader.facts.heading_line, sheet=one.reader.facts.sheet),
-                hint=f"Did you mean {near!r}?" if near else f"It has: {', '.join(headings)}.",
+                hint=f"Did you mean {near!r}?" if near else f"It has: {few(headings)}.",
             )
     if len(set(one.names)) < len(one.names):
         twice = next(n for n in one.names if one.names.count(n) > 1)

@@ -9,7 +9,7 @@ from typing import Any
 
 import polars as pl
 
-from mudanza.core.errors import LanguageError, MoveError, nearest, unknown
+from mudanza.core.errors import LanguageError, MoveError, few, nearest, unknown
 from mudanza.core.kinds import DECIMAL, DTYPES, Kind, is_blank, plain_text
 from mudanza.core.language import nodes
 from mudanza.core.language.comparing import compare
@@ -300,7 +300,7 @@ class _Flow:
         known = [*self.compiler.columns, *_FACTS]
         near = nearest(name, known)
         fields = f" A field is written {{@{name}}}." if name in self.compiler.field_names else ""
-        hint = f"Did you mean {{{near}}}?" if near else f"The sources have: {', '.join(self.compiler.columns)}."
+        hint = f"Did you mean {{{near}}}?" if near else f"The sources have: {few(self.compiler.columns)}."
         raise self.fail(node, f"no source has a column {name!r}.", hint + fields)
 
     def _template(self, node: nodes.Template) -> Value:

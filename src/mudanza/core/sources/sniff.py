@@ -78,7 +78,7 @@ def find_encoding(pieces: list[bytes], said: str | None, path: Path) -> tuple[st
             return name, "byte order mark", len(bom)
     if said is not None:
         try:
-            return codecs.lookup(said).name, "as said", 0
+            return (name := codecs.lookup(said).name), _judged(name, pieces, path), 0
         except LookupError:
             raise SourceError(
                 f"there is no encoding {said!r}.",
@@ -97,6 +97,25 @@ def find_encoding(pieces: list[bytes], said: str | None, path: Path) -> tuple[st
     if _mostly_utf8(odd):
         return "utf-8", "UTF-8 but for a few damaged places", 0
     return _guess_eight_bit(odd), "guess: not UTF-8; common for exports of this kind", 0
+
+
+def _judged(said: str, pieces: list[bytes], path: Path) -> str:
+    """Whether a file can be in the encoding said. Raises SourceError if it is plainly no such wide encoding."""
+    head = pieces[0]
+    if said.startswith(("utf-16", "utf-32")):
+        if head.count(b"\0") < len(head) // 8 and head.isascii():
+            raise SourceError(
+                f"the file is not in {said}: it has one byte for each character.",
+                place=Place(file=str(path)),
+                hint="Correct encoding=, or leave it out to have it found.",
+            )
+        return "as said"
+    try:
+        codecs.getincrementaldecoder(said)().decode(head, final=False)
+    except UnicodeDecodeError:
+        found, _, _ = find_encoding(pieces, None, path)
+        return "as said" if found == said else f"as said, but it looks like {found}"
+    return "as said"
 
 
 def _is_utf8(piece: bytes, first: bool) -> bool:
