@@ -216,6 +216,24 @@ def test_a_field_that_depends_on_its_identifier_wastes_none(move: Path) -> None:
     assert one["keys_given"] == {"people": 2}
 
 
+def test_two_fields_share_one_key_book_and_a_row_made_again_is_told_once(move: Path) -> None:
+    """Identities cross; one row fails only after its identifiers are made, so the others are made again."""
+    edit(move / "plans/people.toml", "name = '{Name} -> squeeze'", "name = '{Name} -> mint people'")
+    edit(
+        move / "plans/people.toml",
+        "kind = '{Kind} -> crosswalk kinds'",
+        'kind = \'("cat-{@name}" -> fit 3) when {Id} != "9"; "bird {@code}" otherwise\'',
+    )
+    (move / "incoming/a.csv").write_text("Id,Name,Born,Paid,Active,Kind,State\n1,4,,,,,\n9,9,,,,,\n4,1,,,,,\n")
+    one = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]
+    rows = [(r["Code"], r["Full name"]) for r in table(move / "out/people.csv", ";")]
+    keys = dict(line.split(",") for line in program("ledger", "--keys", "people", cwd=move, status=0).out.split()[2:])
+    assert [(keys[a], keys[b]) for a, b in (("1", "4"), ("4", "1"))] == rows
+    assert keys == {"1": "P001", "4": "P002"}
+    counts = {g["code"]: g["count"] for g in one["findings"] if g["code"] in ("flow.cut", "value.not-permitted")}
+    assert counts == {"flow.cut": 2, "value.not-permitted": 1}
+
+
 def test_key_patterns() -> None:
     assert KeyPattern.of("OW-{000}x", 7) == KeyPattern("OW-", 3, "x", 7)
     for wrong in ("OW", "{}", "{0}{0}", "OW-{12}"):

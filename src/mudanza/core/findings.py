@@ -91,7 +91,3 @@ class Tally:
             for (code, column), (count, example) in self._groups.items()
         ]
         return sorted(groups, key=lambda g: (order.index(g.severity), -g.count, g.code, g.column or ""))
-
-    def count(self, severity: Severity) -> int:
-        """How many findings of a severity were counted."""
-        return sum(g.count for g in self.groups() if g.severity is severity)

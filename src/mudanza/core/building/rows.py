@@ -19,7 +19,6 @@ from mudanza.core.sources.reading import FILE, INNER, LINE, WHY
 from mudanza.core.unique import SeenKeys
 
 _ROW = f"{INNER}row"
-_HASHES = ["key", "key2", "record", "where"]
 
 
 @dataclass(frozen=True)
@@ -161,17 +160,16 @@ def _late(program: Program, layout: Layout, rows: pl.DataFrame, seen: SeenKeys, 
         made = rows
         for name, book in program.books.items():
             found, proposed[name] = _keys_for(program, book, rows)
-            for mint in (m for m in program.mints if m.book == name):
-                made = _with_keys(made, mint, found, proposed[name])
+            made = _with_keys(made, [m for m in program.mints if m.book == name], found, proposed[name])
         made = _staged(made, [*program.late, flags(program.late_problems, start)])
         bad = made.select(held(program.late_problems, start)).to_series()
-        findings.append(_gather(made, program.late_problems, start))
+        noticed = [_gather(made, program.late_problems, start)]
         if bad.any():
             held_rows.append(made[_ROW].filter(bad))
             made = made.filter(~bad)
         hashed, again, same = _repeats(program, layout, made, seen)
         if again is not None:
-            findings.append(_repeat_findings(program, layout, made, again, same, files))
+            noticed.append(_repeat_findings(program, layout, made, again, same, files))
             held_rows.append(made[_ROW].filter(again.is_not_null() & ~same))
             merged += int((again.is_not_null() & same).sum())
             fresh = again.is_null()
@@ -179,7 +177,10 @@ def _late(program: Program, layout: Layout, rows: pl.DataFrame, seen: SeenKeys, 
         if made.height == rows.height or all(
             _all_used(program, name, proposal, made) for name, proposal in proposed.items()
         ):
+            findings += noticed
             break
+        # what was noticed on the rows that go on will be noticed again
+        findings += [f.filter(~pl.col("line").is_in(made[LINE].implode())) for f in noticed]
         rows = rows.filter(pl.col(_ROW).is_in(made[_ROW].implode()))
     for name, proposal in proposed.items():
         program.books[name].give(proposal)
@@ -196,12 +197,14 @@ def _keys_for(program: Program, book: KeyBook, rows: pl.DataFrame) -> tuple[pl.D
     return found, book.propose(identities, found)
 
 
-def _with_keys(made: pl.DataFrame, mint: Mint, found: pl.DataFrame, proposed: pl.DataFrame) -> pl.DataFrame:
-    if found.is_empty() and proposed.height == made.height:
+def _with_keys(made: pl.DataFrame, mints: list[Mint], found: pl.DataFrame, proposed: pl.DataFrame) -> pl.DataFrame:
+    if len(mints) == 1 and found.is_empty() and proposed.height == made.height:
         # every row has an identity of its own that is new: the keys stand in row order already
-        return made.with_columns(proposed["key"].alias(mint.key))
-    known = pl.concat([found, proposed]).rename({"identity": mint.identity, "key": mint.key})
-    return made.join(known, on=mint.identity, how="left", maintain_order="left")
+        return made.with_columns(proposed["key"].alias(mints[0].key))
+    for mint in mints:
+        known = pl.concat([found, proposed]).rename({"identity": mint.identity, "key": mint.key})
+        made = made.join(known, on=mint.identity, how="left", maintain_order="left")
+    return made
 
 
 def _all_used(program: Program, name: str, proposal: pl.DataFrame, made: pl.DataFrame) -> bool:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from decimal import Decimal
 from typing import Any
 
 import polars as pl
@@ -117,8 +116,3 @@ def step(
         return work
 
     return declare
-
-
-def whole(value: Decimal) -> int | None:
-    """A number as an int, or None if it has decimals."""
-    return int(value) if value == value.to_integral_value() else None
