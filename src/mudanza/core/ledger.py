@@ -181,6 +181,8 @@ class Ledger:
             try:
                 self._recover(run)
                 yield
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
             except BaseException as error:
                 if self._db.in_transaction:
                     self._db.execute("ROLLBACK")
