@@ -18,7 +18,7 @@ from mudanza.core.language.steps import readings as _readings
 from mudanza.core.language.steps import tables as _tables
 from mudanza.core.language.steps import texts as _texts
 from mudanza.core.language.steps.declaring import STEPS, Call, Parameter, Step
-from mudanza.core.language.values import Stages, Surroundings, Value, combined
+from mudanza.core.language.values import Stages, Surroundings, Value, combined, only_where
 from mudanza.core.language.wording import comparison_hint, conversion, listed
 from mudanza.core.sources.reading import FILE, LINE, SOURCE
 
@@ -80,13 +80,10 @@ class _Flow:
         for case in cases:
             applies = earlier
             if case.condition is not None:
-                test = self.compiler.stages.hold(self.condition(case.condition))
+                test = self.compiler.stages.hold(only_where(self.condition(case.condition), earlier))
                 conditions.append(test)
                 applies, earlier = earlier & test.expr, earlier & ~test.expr
-            value = self.chain(case.chain)
-            problems = tuple(replace(p, when=p.when & applies) for p in value.problems)
-            failed = None if value.failed is None else value.failed & applies
-            results.append((replace(value, problems=problems, failed=failed), applies))
+            results.append((only_where(self.chain(case.chain), applies), applies))
         kind = self._one_kind([v.kind for v, _ in results], cases)
         expr: pl.Expr = pl.lit(None, dtype=DTYPES[kind])
         for value, applies in reversed(results):
@@ -318,8 +315,7 @@ class _Flow:
             parts = [self.condition(part) for part in node.parts]
             if node.word == "not":
                 return parts[0].map(~parts[0].expr)
-            join = pl.all_horizontal if node.word == "and" else pl.any_horizontal
-            return combined(parts, join([p.expr for p in parts]), Kind.YESNO)
+            return self._joined(node.word, parts)
         if isinstance(node, nodes.Test):
             return self._test(node)
         value = self.value(node)
@@ -330,6 +326,16 @@ class _Flow:
                 'Compare it with something: = "x", is blank, > 0.',
             )
         return value.map(value.expr.fill_null(False))
+
+    def _joined(self, word: str, parts: list[Value]) -> Value:
+        """`and` or `or`. What cannot be told matters only where the parts before have not decided."""
+        join = pl.all_horizontal if word == "and" else pl.any_horizontal
+        undecided: pl.Expr = pl.lit(True)
+        heeded = []
+        for part in parts:
+            heeded.append(only_where(part, undecided))
+            undecided = undecided & (part.expr if word == "and" else ~part.expr)
+        return combined(heeded, join([p.expr for p in parts]), Kind.YESNO)
 
     def _test(self, node: nodes.Test) -> Value:
         subject = self.value(node.subject)

@@ -46,6 +46,14 @@ def combined(values: list[Value], expr: pl.Expr, kind: Kind) -> Value:
     )
 
 
+def only_where(value: Value, where: pl.Expr) -> Value:
+    """The value, its problems counting only where something is true."""
+    if not value.problems:
+        return value
+    problems = tuple(replace(p, when=p.when & where) for p in value.problems)
+    return replace(value, problems=problems, failed=None if value.failed is None else value.failed & where)
+
+
 @dataclass(frozen=True)
 class Mint:
     """A key book asked for identifiers: the column of old identities and the one for the new keys."""
