@@ -11,7 +11,7 @@ from typing import Any
 import polars as pl
 
 from mudanza.core.errors import LanguageError, LoanError, Place
-from mudanza.core.files import Outputs, digest_of
+from mudanza.core.files import Outputs, digest_of, sweep
 from mudanza.core.kinds import Kind
 from mudanza.core.language.compiling import Compiler
 from mudanza.core.language.parsing import parse_condition
@@ -129,6 +129,7 @@ def lend(
     folder = move.folder / "loans"
     final = to or folder / f"{loan}.xlsx"
     with move.ledger.held(run), Outputs(str(run)) as outputs:
+        sweep(folder, move.ledger.alive_runs())
         snapshot = outputs.create(folder / loan / "lent.csv")
         writer = RowWriter([f.title for f in layout.fields], layout.dialect)
         snapshot.write(writer.head())
