@@ -42,18 +42,22 @@ PICTURES: dict[str, tuple[list[str], str]] = {
 
 def shoot(command: str, folder: Path, target: Path) -> None:
     """Run a command in a terminal window of 100 columns and take its picture."""
-    environment = {**os.environ, "DISPLAY": DISPLAY, "PATH": f"{MUDANZA.parent}:{os.environ['PATH']}"}
+    environment = {
+        **os.environ,
+        "DISPLAY": DISPLAY,
+        "TERM": "xterm-256color",
+        "PATH": f"{MUDANZA.parent}:{os.environ['PATH']}",
+    }
     environment.pop("NO_COLOR", None)
     shown = f"printf '\\033[?25l$ %s\\n\\n' {shlex.quote(command)}; {command}; sleep 30"
     terminal = subprocess.Popen(
-        ["xterm", "-bw", "0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x42+0+0", "-bg", "white", "-fg", "black",
-         "-xrm", "xterm*color6: #00707a", "-xrm", "xterm*color14: #00707a", "-e", "bash", "-c", shown],
+        ["xterm", "-tn", "xterm-256color", "-bw", "0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x42+0+0", "-bg", "white", "-fg", "black", "-e", "bash", "-c", shown],
         cwd=folder, env=environment,
     )  # fmt: skip
     time.sleep(5)
     subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(target)], check=True)
     # without the empty part of the screen
-    subprocess.run(["mogrify", "-trim", "-bordercolor", "white", "-border", "12", str(target)], check=True)
+    subprocess.run(["mogrify", "-trim", "+repage", "-bordercolor", "white", "-border", "12", str(target)], check=True)
     terminal.terminate()
     terminal.wait()
 

@@ -13,7 +13,7 @@ from typing import Any
 import click
 from rich.console import Console
 from rich.padding import Padding
-from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+from rich.progress import BarColumn, Progress, TextColumn
 from rich.table import Table
 from rich.text import Text
 
@@ -21,7 +21,8 @@ from mudanza.core.codes import Severity
 from mudanza.core.errors import MudanzaError, OutsideError, Place
 from mudanza.core.findings import Finding, Group
 
-ACCENT = "cyan"
+#: a teal that can be read on white and on black
+ACCENT = "color(30)"
 _PLAIN_WIDTH = 100
 
 out = Console(highlight=False, soft_wrap=False, width=None if sys.stdout.isatty() else _PLAIN_WIDTH)
@@ -143,7 +144,7 @@ def progress(what: str, quiet: bool) -> Iterator[Callable[[int], None] | None]:
     begun = time.monotonic()
     bar = Progress(
         TextColumn(what), BarColumn(bar_width=20, pulse_style=ACCENT), TextColumn("{task.completed:,.0f} rows"),
-        TimeElapsedColumn(), console=err, transient=True,
+        TextColumn("{task.elapsed:.0f} s"), console=err, transient=True,
     )  # fmt: skip
     task = bar.add_task(what, total=None)
     started = False
