@@ -279,6 +279,8 @@ def test_workbooks_that_are_no_loans(lent: Path) -> None:
     workbook.save(lent / "bare.xlsx")
     assert "--loan" in program("receive", "bare.xlsx", cwd=lent, status=2).err
     assert len(program("receive", "bare.xlsx", "--loan", "people-2", "--json", cwd=lent, status=0).json["changes"]) == 1
+    (lent / "loans/people-2/lent.csv").write_text("changed")
+    assert "missing or was changed" in program("receive", "back.xlsx", cwd=lent, status=2).err
     assert "did you mean 'people-2'" in program("receive", "bare.xlsx", "--loan", "people-9", cwd=lent, status=2).err
 
 

@@ -102,9 +102,9 @@ class Comparison:
         self.findings: list[pl.DataFrame] = []
 
     def compare(self) -> LoanReturn:
-        if digest_of(self.snapshot_path).sha256 != self.detail["lent"]:
+        if not self.snapshot_path.is_file() or digest_of(self.snapshot_path).sha256 != self.detail["lent"]:
             raise LoanError(
-                "the record of what was lent was changed.",
+                "the record of what was lent is missing or was changed.",
                 place=Place(str(self.snapshot_path)),
                 hint="Restore it from a backup.",
             )

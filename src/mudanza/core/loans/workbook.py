@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import json
-from datetime import date, datetime, timedelta
+from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
@@ -161,7 +161,7 @@ class _Sheet:
         elif field.kind in (Kind.DATE, Kind.DATETIME):
             low, high = field.minimum or field.above, field.maximum or field.below
             first = datetime.fromisoformat(str(low)) if low else _FIRST_DAY
-            last = datetime.fromisoformat(str(high)) if high else datetime(9999, 12, 31) - timedelta(0)
+            last = datetime.fromisoformat(str(high)) if high else datetime(9999, 12, 31)
             rule = {
                 "validate": "date",
                 "criteria": "between",

@@ -46,7 +46,7 @@ class Workbook:
             ) from error
 
     @cached_property
-    def _sheets(self) -> dict[str, tuple[pl.DataFrame, bool]]:
+    def sheets(self) -> dict[str, tuple[pl.DataFrame, bool]]:
         """Every sheet as a frame of text without a heading, and whether it is visible."""
         sheets = {}
         for name in self._book.sheet_names:
@@ -63,7 +63,7 @@ class Workbook:
 
     @cached_property
     def _chosen(self) -> str:
-        names = list(self._sheets)
+        names = list(self.sheets)
         if self.options.sheet is not None:
             if self.options.sheet not in names:
                 raise SourceError(
@@ -74,7 +74,7 @@ class Workbook:
             return self.options.sheet
 
         def records(name: str) -> int:
-            frame, visible = self._sheets[name]
+            frame, visible = self.sheets[name]
             if frame.is_empty() or (frame.width < 2 and len(names) > 1):
                 return 0
             filled = frame.select(pl.sum_horizontal(pl.all().is_not_null()) >= max(2, frame.width // 3))
@@ -84,12 +84,12 @@ class Workbook:
 
     @cached_property
     def _heading_index(self) -> int:
-        frame = self._sheets[self._chosen][0]
+        frame = self.sheets[self._chosen][0]
         if frame.is_empty():
             raise SourceError(
                 f"the sheet {self._chosen!r} is empty.",
                 place=Place(file=str(self.path), sheet=self._chosen),
-                hint=f"Choose another with sheet=; the workbook has: {', '.join(self._sheets)}.",
+                hint=f"Choose another with sheet=; the workbook has: {', '.join(self.sheets)}.",
             )
         if self.options.heading is not None:
             if self.options.heading > frame.height:
@@ -103,13 +103,13 @@ class Workbook:
 
     @property
     def _heading_row(self) -> tuple[str | None, ...]:
-        frame = self._sheets[self._chosen][0]
+        frame = self.sheets[self._chosen][0]
         return frame.row(self._heading_index) if self._heading_index >= 0 else (None,) * frame.width
 
     @cached_property
     def _kept(self) -> list[int]:
         """Positions of the columns that have a heading or a value."""
-        frame = self._sheets[self._chosen][0]
+        frame = self.sheets[self._chosen][0]
         heading = self._heading_row
         body = frame.slice(self._heading_index + 1)
         blank = body.select(pl.all().is_null().all()).row(0) if body.height else [True] * frame.width
@@ -136,7 +136,7 @@ class Workbook:
             heading_line=self._heading_index + 1,
             sheets=tuple(
                 SheetFacts(name, visible, frame.height, name == chosen)
-                for name, (frame, visible) in self._sheets.items()
+                for name, (frame, visible) in self.sheets.items()
             ),
         )
 
@@ -149,7 +149,7 @@ class Workbook:
     def batches(self, *, first: bool = False) -> Iterator[Batch]:
         """The rows below the heading, wholly blank ones left out (a sheet has no end of its own)."""
         start = self._heading_index + 1
-        body = self._sheets[self._chosen][0].slice(start, 2000 if first else None)
+        body = self.sheets[self._chosen][0].slice(start, 2000 if first else None)
         names = body.columns
         text = pl.col(pl.String)
         rows = (
