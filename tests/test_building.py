@@ -94,6 +94,7 @@ def test_a_rehearsal_writes_nothing_at_all(move: Path) -> None:
 def test_rows_held_back_are_corrected_and_read_again(move: Path) -> None:
     program("build", "people", cwd=move, status=1)
     held = (move / "out/people.held-back.csv").read_text("utf-8")
+    assert program("survey", "out/people.held-back.csv", "--json", cwd=move, status=0).json["rows"] == 2
     mended = held.replace("3,Eva,1970-02-30", "3,Eva,1970-02-28").replace(",5,y,Q,", ",5,y,D,")
     (move / "incoming/mended.csv").write_text(mended)
     (move / "plans/people.toml").write_text(
@@ -104,6 +105,17 @@ def test_rows_held_back_are_corrected_and_read_again(move: Path) -> None:
     one = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]
     assert one["sources"]["mended"] == {"read": 2, "skipped": 0, "merged": 0, "held_back": 0, "written": 2}
     keys = program("ledger", "--keys", "people", cwd=move, status=0).out
+    # one that is damaged while it is mended is held back again with its values in their columns
+    (move / "incoming/mended.csv").write_text(mended + "a,x,9,,7,Rita,,,y\n")
+    program("build", "people", cwd=move, status=1)
+    (again,) = [r for r in table(move / "out/people.held-back.csv") if r["#file"] == "incoming/mended.csv"]
+    assert (again["#source"], again["#line"], again["Id"], again["Name"], again["Active"]) == (
+        "a",
+        "4",
+        "7",
+        "Rita",
+        "y",
+    )
     # the rows are known by the source they first came from
     assert "a,3,P" in keys and "mended" not in keys
 

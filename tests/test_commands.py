@@ -190,7 +190,9 @@ def test_two_lists_in_one_run_and_keys_between_them(move: Path) -> None:
         "owner = '{Person} -> key people'\nday = '{Day}'\n"
     )
     (move / "incoming/v.csv").write_text("Person,Day\n1,mon\n3,tue\n2,wed\n")
+    rehearsed = program("build", "people", "visits", "--rehearse", "--json", cwd=move, status=1).json["lists"]
     lists = program("build", "people", "visits", "--json", cwd=move, status=1).json["lists"]
+    assert rehearsed == lists and [one["keys_given"] for one in lists] == [{"people": 3}, {}]
     assert [one["list"] for one in lists] == ["people", "visits"]
     # person 3 was held back and so has no identifier: the visit has nowhere to go
     assert (move / "out/visits.csv").read_text().split() == ["Owner,Day", "P001,mon", "P002,wed"]

@@ -19,6 +19,7 @@ from mudanza.core.codes import Severity
 from mudanza.core.errors import MudanzaError
 from mudanza.core.files import Digest, Outputs, digest_of, sweep
 from mudanza.core.findings import SCHEMA, Finding, Group, Tally, frame
+from mudanza.core.keys import KeyBook
 from mudanza.core.layouts.writing import RowWriter, metadata_for
 from mudanza.core.move import Move
 from mudanza.core.plans import Plan, load_plan
@@ -105,9 +106,13 @@ def build(
     """
     plans = [load_plan(move, name) for name in names]
     day, given = as_of or date.today(), parameters or {}
+    # shared by the lists of a run, so that a later one finds the identifiers that an earlier one gave
+    books: dict[str, KeyBook] = {}
     if rehearse:
         nowhere = Outputs("", keep=False)
-        rehearsed = [_Build(plan, _open(plan, move), move, day, given, nowhere, progress).run() for plan in plans]
+        rehearsed = [
+            _Build(plan, _open(plan, move), move, day, given, books, nowhere, progress).run() for plan in plans
+        ]
         return BuildResult(None, day, rehearsed)
     intakes = [_open(plan, move) for plan in plans]
     for plan, intake in zip(plans, intakes, strict=True):
@@ -116,12 +121,12 @@ def build(
     run = move.ledger.begin("build", ", ".join(names), day.isoformat())
     with move.ledger.held(run), Outputs(str(run)) as outputs:
         sweep(move.out, move.ledger.alive_runs())
-        results: list[ListResult] = []
-        for plan, intake in zip(plans, intakes, strict=True):
-            work = _Build(plan, intake, move, day, given, outputs, progress)
-            results.append(work.run())
-            for book in work.program.books.values():
-                book.save(move.ledger, run)
+        results = [
+            _Build(plan, intake, move, day, given, books, outputs, progress).run()
+            for plan, intake in zip(plans, intakes, strict=True)
+        ]
+        for book in books.values():
+            book.save(move.ledger, run)
         built = BuildResult(run, day, results)
         text = json.dumps(build_document(built), indent=2, ensure_ascii=False) + "\n"
         outputs.create_text(move.out / "run.json", text)
@@ -140,8 +145,15 @@ def _open(plan: Plan, move: Move) -> Intake:
     return open_sources(plan, {s.name: move.shown(s.path) for s in plan.sources})
 
 
-def _compile(plan: Plan, intake: Intake, move: Move, as_of: date, parameters: Mapping[str, str]) -> Program:
-    program = compile_plan(plan, move, intake.columns, as_of, parameters)
+def _compile(
+    plan: Plan,
+    intake: Intake,
+    move: Move,
+    as_of: date,
+    parameters: Mapping[str, str],
+    books: dict[str, KeyBook] | None = None,
+) -> Program:
+    program = compile_plan(plan, move, intake.columns, as_of, parameters, books)
     check_columns(plan, program, intake.headings)
     return program
 
@@ -156,12 +168,14 @@ class _Build:
         move: Move,
         as_of: date,
         parameters: Mapping[str, str],
+        books: dict[str, KeyBook],
         outputs: Outputs,
         progress: Progress | None,
     ) -> None:
         self.plan, self.move, self.progress = plan, move, progress
         self.intake = intake
-        self.program = _compile(plan, intake, move, as_of, parameters)
+        self.program = _compile(plan, intake, move, as_of, parameters, books)
+        self.given_before = {name: book.given for name, book in books.items()}
         self.columns = self.intake.columns
         self.seen = SeenKeys()
         self.tally = Tally()
@@ -216,8 +230,13 @@ class _Build:
             findings=self.tally.groups(),
             files=[out.digest(self.move.shown(out.final)) for out in outputs],
             read=[digest.result() for digest in digests],
-            keys_given={name: book.given for name, book in self.program.books.items() if book.given},
+            keys_given=self._keys_given(),
         )
+
+    def _keys_given(self) -> dict[str, int]:
+        """How many identifiers this list gave out, by key book."""
+        given = {name: self.program.books[name].given - before for name, before in self.given_before.items()}
+        return {name: count for name, count in given.items() if count}
 
     def _made(self, batches: Iterator[tuple[Opened, Batch]]) -> Iterator[tuple[Opened, Batch, Early | None]]:
         for opened, batch in batches:

@@ -11,9 +11,9 @@ import polars as pl
 from mudanza.core.errors import Place, PlanError, SourceError, few, nearest
 from mudanza.core.plans import Plan, Source
 from mudanza.core.sources.opening import open_source
-from mudanza.core.sources.reading import FILE, LINE, SOURCE, TEXT, WHY, Batch, BrokenRow, Reader
+from mudanza.core.sources.reading import FILE, LINE, OLD_LINE, SOURCE, TEXT, WHY, Batch, BrokenRow, Reader
 
-_OF_HELD_BACK = (SOURCE, FILE, LINE, WHY, TEXT)
+_OF_HELD_BACK = (SOURCE, FILE, OLD_LINE, WHY, TEXT)
 
 
 @dataclass(frozen=True)
@@ -61,8 +61,10 @@ class Opened:
         """Damaged rows in the same shape plus `#text`, their values placed as far as they go."""
         data = []
         for row in broken:
-            cells = {name: cell or None for name, cell in zip(self.names, row.cells, strict=False)}
-            data.append({SOURCE: self.source.name, FILE: self.shown, LINE: row.line, **cells, TEXT: row.text})
+            stands = dict(zip(self.reader.headings, row.cells, strict=False))
+            cells = {self._renames.get(h, h): cell or None for h, cell in stands.items() if h not in _OF_HELD_BACK}
+            source = stands.get(SOURCE) or self.source.name
+            data.append({SOURCE: source, FILE: self.shown, LINE: row.line, **cells, TEXT: row.text})
         schema = {
             SOURCE: pl.String,
             FILE: pl.String,

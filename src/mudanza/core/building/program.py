@@ -61,17 +61,33 @@ class Program:
         return [made.field.title for made in self.fields]
 
 
-def compile_plan(plan: Plan, move: Move, columns: Sequence[str], as_of: date, parameters: Mapping[str, str]) -> Program:
-    """Compile a plan against the columns its sources have. Raises errors that point into the plan."""
-    return _Assembly(plan, move, columns, as_of, {**move.parameters, **parameters}).program()
+def compile_plan(
+    plan: Plan,
+    move: Move,
+    columns: Sequence[str],
+    as_of: date,
+    parameters: Mapping[str, str],
+    books: dict[str, KeyBook] | None = None,
+) -> Program:
+    """Compile a plan against the columns its sources have. Raises errors that point into the plan.
+
+    `books` are key books that lists built before in the same run have opened; those opened here are added.
+    """
+    known = {} if books is None else books
+    return _Assembly(plan, move, columns, as_of, {**move.parameters, **parameters}, known).program()
 
 
 class _Assembly:
     def __init__(
-        self, plan: Plan, move: Move, columns: Sequence[str], as_of: date, parameters: Mapping[str, str]
+        self,
+        plan: Plan,
+        move: Move,
+        columns: Sequence[str],
+        as_of: date,
+        parameters: Mapping[str, str],
+        books: dict[str, KeyBook],
     ) -> None:
-        self.plan, self.move, self.columns = plan, move, columns
-        self.books: dict[str, KeyBook] = {}
+        self.plan, self.move, self.columns, self.books = plan, move, columns, books
         self.made: dict[str, Made] = {}
         self.under_way: list[str] = []
         self.early: list[Problem] = []

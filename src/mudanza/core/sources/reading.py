@@ -13,6 +13,8 @@ import polars as pl
 LINE = "#line"
 #: Columns of a held-back file that say where its rows once stood; reading such a file gives them back.
 SOURCE, FILE, WHY, TEXT = "#source", "#file", "#why", "#text"
+#: What a file's own heading `#line` is called, the plain name being that of where its rows stand now.
+OLD_LINE = f"{LINE} (2)"
 
 #: Prefix of columns that only live inside a computation; no heading can start with it.
 INNER = "\x1f"
@@ -117,8 +119,11 @@ class Reader(Protocol):
 
 
 def tell_apart(headings: list[str]) -> list[str]:
-    """Headings without leading and trailing spaces, blank ones named by position, repeated ones numbered."""
-    seen: set[str] = set()
+    """Headings without leading and trailing spaces, blank ones named by position, repeated ones numbered.
+
+    `#line` counts as taken.
+    """
+    seen: set[str] = {LINE}
     names: list[str] = []
     for position, heading in enumerate(headings, start=1):
         printable = "".join(c if c.isprintable() else " " for c in heading)
