@@ -225,6 +225,10 @@ def test_chosen_rows_and_columns(lent: Path) -> None:
     document = program("receive", path, "--json", cwd=lent, status=1).json
     # a new record lacks a required field that was not lent
     assert [(f["code"], f["column"]) for f in document["findings"]] == [("value.required", "Full name")]
+    # nor may it have the key of a record that was not lent
+    cells(path, {"A4": "P002"})
+    document = program("receive", path, "--json", cwd=lent, status=1).json
+    assert [f["code"] for f in document["findings"]] == ["value.required", "key.repeated"]
     for where, words in (
         ('{Pai} = "1"', "{Paid}"),
         ("{@paid} > ", "ends too early"),

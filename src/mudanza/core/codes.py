@@ -235,7 +235,7 @@ _ALL = [
     Code(
         "key.repeated",
         _S,
-        "Two rows have the same primary key but are not the same record.",
+        "Two rows have the same primary key but are not the same record, or a new record has a key that is taken.",
         "Decide which row is right, or make the key longer.",
         _told("Rows 12 and 40 both have the code OW-000031, with different names."),
     ),

@@ -119,7 +119,7 @@ class Comparison:
         cells = self._changed_cells(sound, returned)
         additions = sound.filter(~pl.col(KEY).is_in(self.before[KEY].implode()) | pl.col(KEY).is_null())
         removals = self._removals(rows, returned)
-        bad_lines |= self._validate(sound, cells, additions, returned)
+        bad_lines |= self._validate(sound, cells, additions, returned) | self._taken_keys(additions, returned)
         held = rows.filter(pl.col(LINE).is_in(list(bad_lines))).height
         cells = cells.filter(~pl.col("line").is_in(list(bad_lines)) & ~pl.col("key").is_in(removals[KEY].implode()))
         additions = additions.filter(~pl.col(LINE).is_in(list(bad_lines)))
@@ -277,13 +277,24 @@ class Comparison:
             bad |= set(found.filter(pl.col("severity") == "stop")["line"].to_list())
         return bad
 
+    def _taken_keys(self, additions: pl.DataFrame, returned: Returned) -> set[int]:
+        """New rows whose key another record has already, lent or not; gives their lines."""
+        path = self.move.path(self.detail["file"])
+        if additions.is_empty() or not path.is_file():
+            return set()
+        there = self._keyed(read_records(path, self.layout, self.detail["file"]))[KEY]
+        taken = additions.filter(pl.col(KEY).is_in(there.implode())).select(KEY, LINE).rows()
+        title, rule = self.keys[0].title, f"not yet in {self.detail['file']}"
+        self._find([self._finding("key.repeated", returned, title, line, key, rule) for key, line in taken])
+        return {line for _, line in taken}
+
     def _asked_of_additions(self) -> list[Field]:
         return [f for f in self.layout.fields if not f.left_out_of_additions]
 
     def _conflicts(self, cells: pl.DataFrame, removals: pl.DataFrame) -> tuple[pl.DataFrame, list[Conflict]]:
         """Cells that were changed elsewhere too, by another loan or by a new build, are taken out."""
         accepted = self.move.ledger.accepted_since(self.subject, self.lent, self.loan)
-        now = self._now()
+        now = self._now(cells["key"])
         conflicts: list[Conflict] = []
         for key, field, before, after in cells.select("key", "field", "before", "after").iter_rows():
             other = accepted.get((key, field))
@@ -326,12 +337,13 @@ class Comparison:
             cells = cells.join(pairs, on=["key", "field"], how="anti", maintain_order="left")
         return cells, conflicts
 
-    def _now(self) -> dict[str, dict[str, str | None]] | None:
-        """The lent file's records as they are now, if it changed since."""
+    def _now(self, keys: pl.Series) -> dict[str, dict[str, str | None]] | None:
+        """The records of those keys as they are in the lent file now, if it changed since."""
         path = self.move.path(self.detail["file"])
         if not path.is_file() or digest_of(path).sha256 == self.detail["file_sha256"]:
             return None
         current = self._keyed(read_records(path, self.layout, self.move.shown(path)))
+        current = current.filter(pl.col(KEY).is_in(keys.implode()))
         return {row[KEY]: row for row in current.iter_rows(named=True)}
 
     def _find(self, findings: Sequence[Finding]) -> None:
