@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import polars as pl
@@ -16,8 +16,9 @@ from mudanza.core.layouts.formats import ISO_DATE, ISO_DATETIME
 from mudanza.core.layouts.model import Field, Layout, Reference
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, read_text, value_problems
 from mudanza.core.problems import Problem, flags, gather
+from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.opening import open_source, read_ahead
-from mudanza.core.sources.reading import INNER, LINE, Batch, Reader, ReadOptions, asked_of
+from mudanza.core.sources.reading import INNER, LINE, Reader, ReadOptions
 from mudanza.core.unique import SeenKeys
 
 Progress = Callable[[int], None]
@@ -83,7 +84,7 @@ class _Check:
         total = 0
         for batch in read_ahead(self.reader.batches()):
             total += batch.rows.height + len(batch.broken)
-            self._broken(batch)
+            self._keep(noticed_in(batch, self.reader, self.shown))
             if batch.rows.height:
                 self._rows(batch.rows, typed, problems, fields)
             if progress is not None:
@@ -95,11 +96,11 @@ class _Check:
     def _open(self, path: Path, sheet: str | None) -> Reader:
         """Open the file as the layout says it is written; where it is not, as it really is, with a finding."""
         dialect = self.layout.dialect
-        options = ReadOptions(quote=dialect.quote, sheet=sheet)
+        options = ReadOptions(quote=dialect.quote, sheet=sheet, exact=True)
         if not dialect.header:
-            return open_source(path, ReadOptions(quote=dialect.quote, sheet=sheet, heading=0))
+            return open_source(path, replace(options, heading=0))
         found = open_source(path, options)
-        first = open_source(path, ReadOptions(quote=dialect.quote, sheet=sheet, heading=1))
+        first = open_source(path, replace(options, heading=1))
         titles = {f.title for f in self.layout.fields}
 
         def matches(reader: Reader) -> int:
@@ -270,16 +271,6 @@ class _Check:
             hashed = hashed.filter(first["first"].is_null())
         self.seen.add(hashed)
 
-    def _broken(self, batch: Batch) -> None:
-        facts, width = self.reader.facts, len(self.reader.headings)
-        self._add(
-            [
-                Finding(b.code, self.shown, b.line, value=b.value, rule=asked_of(b.code, facts, width))
-                for b in batch.broken
-            ]
-            + [Finding("read.blank-lines", self.shown, line) for line in batch.blank_lines]
-        )
-
     # references
 
     def _reference_problems(self, columns: dict[str, str]) -> list[Problem]:
@@ -358,7 +349,7 @@ def _same_encoding(found: str, said: str, because: str) -> bool:
 
 def _values(path: Path, columns: tuple[str, ...]) -> pl.Series:
     """The values of the referenced columns in another file, joined."""
-    reader = open_source(path)
+    reader = open_source(path, ReadOptions(exact=True))
     names = []
     for column in columns:
         name = nearest(column, list(reader.headings), least=85)

@@ -16,7 +16,7 @@ def read_crosswalk(path: Path) -> pl.DataFrame:
 
     Raises MoveError for a missing column, a damaged row, or a code that stands twice.
     """
-    reader = open_source(path, ReadOptions(delimiter=None, heading=1))
+    reader = open_source(path, ReadOptions(heading=1, exact=True))
     headings = list(reader.headings)
     for needed in ("from", "to"):
         if needed not in headings:

@@ -11,24 +11,34 @@ from mudanza.core.errors import LanguageError, Place, PlanError, unknown
 from mudanza.core.layouts.model import Layout
 from mudanza.core.layouts.reading import read_layout
 from mudanza.core.move import Move, only_known, read_toml, table, toml_error, toml_place
-from mudanza.core.sources.reading import ReadOptions
+from mudanza.core.sources.opening import files_of, open_source
+from mudanza.core.sources.reading import Reader, ReadOptions
+from mudanza.core.sources.settings import SETTINGS, read_options
 
 _TOP = {"layout", "source", "rows", "fields", "left_behind"}
-_SOURCE: dict[str, type] = {
-    "name": str, "file": str, "sheet": str, "heading": int, "encoding": str, "delimiter": str, "quote": str,
-    "rename": dict, "lacks": list,
-}  # fmt: skip
+_SOURCE = {"name", "file", "database", "lacks"}
 _ROWS = {"keep", "sort"}
 
 
 @dataclass(frozen=True)
 class Source:
-    """One file that feeds a list. `lacks` names columns that it does not have, on purpose."""
+    """What feeds a list: a file, the files of a pattern, or a database of the move. `lacks` names columns that it does not
+    have, on purpose."""
 
     name: str
-    path: Path
+    move: Move
     options: ReadOptions
+    file: str | None = None
+    database: str | None = None
     lacks: tuple[str, ...] = ()
+
+    def open(self) -> list[tuple[Path, Reader]]:
+        """The readers of the source, each with its path. Raises SourceError or OutsideError where one cannot be read."""
+        if self.database is not None:
+            from mudanza.core.sources.database import open_database
+
+            return [(Path(self.database), open_database(self.move.database(self.database), self.options))]
+        return [(path, open_source(path, self.options)) for path in files_of(self.move.path(self.file or ""))]
 
 
 @dataclass(frozen=True)
@@ -135,37 +145,21 @@ def _source(move: Move, node: Any, number: int, path: Path, text: str) -> Source
 
     if not isinstance(node, dict):
         raise wrong("a source is a table.", None, "Write [[source]] with two brackets.")
-    only_known(node, set(_SOURCE), path, text, "source", PlanError, number)
-    for key, value in node.items():
-        if not isinstance(value, _SOURCE[key]) or isinstance(value, bool):
-            kinds = {
-                str: "a text",
-                int: "a whole number",
-                dict: 'a table, as { "Tel." = "Phone" }',
-                list: "a list",
-            }
-            raise wrong(f"{key} must be {kinds[_SOURCE[key]]}.", key)
-    for key in ("name", "file"):
-        if not node.get(key):
-            raise wrong(f"the source lacks its {key}.", None, f'Add {key} = "…".')
-    delimiter, quote = node.get("delimiter"), node.get("quote", '"')
-    if delimiter is not None and len(delimiter) != 1:
-        raise wrong("delimiter must be one character.", "delimiter", 'A tab is written "\\t".')
-    if len(quote) > 1:
-        raise wrong("quote must be one character, or empty for none.", "quote")
-    rename = node.get("rename", {})
+    only_known(node, {*_SOURCE, *SETTINGS}, path, text, "source", PlanError, number)
+    for key in _SOURCE & set(node):
+        if not isinstance(node[key], list if key == "lacks" else str):
+            raise wrong(f"{key} must be a {'list' if key == 'lacks' else 'text'}.", key)
+    if not node.get("name"):
+        raise wrong("the source lacks its name.", None, 'Add name = "…".')
+    if bool(node.get("file")) == bool(node.get("database")):
+        raise wrong("the source needs a file or a database.", None, 'Add file = "incoming/…" or database = "…".')
     lacks = node.get("lacks", [])
-    if not all(isinstance(v, str) for v in (*rename.values(), *lacks)):
-        raise wrong("rename and lacks hold texts.", "rename" if rename else "lacks")
-    options = ReadOptions(
-        encoding=node.get("encoding"),
-        delimiter=delimiter,
-        quote=quote or None,
-        heading=node.get("heading"),
-        sheet=node.get("sheet"),
-        rename=dict(rename),
-    )
-    return Source(node["name"], move.path(node["file"]), options, tuple(lacks))
+    if not all(isinstance(v, str) for v in lacks):
+        raise wrong("lacks holds texts.", "lacks")
+    options = read_options({k: v for k, v in node.items() if k not in _SOURCE}, wrong)
+    if "database" in node:
+        return Source(node["name"], move, options, database=node["database"], lacks=tuple(lacks))
+    return Source(node["name"], move, options, file=node["file"], lacks=tuple(lacks))
 
 
 def _flows_fit(flows: Mapping[str, Any], layout: Layout, path: Path, text: str) -> None:

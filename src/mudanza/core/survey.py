@@ -8,10 +8,11 @@ from pathlib import Path
 
 import polars as pl
 
-from mudanza.core.findings import SCHEMA, Finding, Group, Tally, frame
+from mudanza.core.findings import Group, Tally
 from mudanza.core.layouts.formats import DateFormat, NumberFormat
+from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.opening import open_source, read_ahead
-from mudanza.core.sources.reading import LINE, Batch, FileFacts, Reader, ReadOptions, asked_of
+from mudanza.core.sources.reading import LINE, FileFacts, ReadOptions
 
 Progress = Callable[[int], None]
 
@@ -116,7 +117,7 @@ def survey(path: Path, options: ReadOptions | None = None, progress: Progress | 
     for batch in read_ahead(reader.batches()):
         rows += batch.rows.height + len(batch.broken)
         damaged += len(batch.broken)
-        tally.add(_damage(batch, reader))
+        tally.add(noticed_in(batch, reader, str(reader.facts.path)))
         if watch is None:
             watch = {n: _Column(n, batch.rows) for n in reader.headings}
             candidate = _likely_key(batch.rows, watch)
@@ -136,15 +137,6 @@ def survey(path: Path, options: ReadOptions | None = None, progress: Progress | 
         if of_key.filled >= 0.99 * (rows - damaged) and of_key.distinct >= 0.9 * of_key.filled:
             key = _repeats(path, options, candidate, pl.concat(keys))
     return SurveyResult(reader.facts, rows, damaged, columns, key, tally.groups())
-
-
-def _damage(batch: Batch, reader: Reader) -> pl.DataFrame:
-    file, width = str(reader.facts.path), len(reader.headings)
-    found = [
-        Finding(b.code, file, b.line, value=b.value, rule=asked_of(b.code, reader.facts, width)) for b in batch.broken
-    ]
-    found += [Finding("read.blank-lines", file, line) for line in batch.blank_lines]
-    return frame(found) if found else pl.DataFrame(schema=SCHEMA)
 
 
 class _Column:

@@ -14,7 +14,7 @@ import polars as pl
 
 from mudanza.core.building.intake import Intake, Opened, open_sources
 from mudanza.core.building.program import Program, check_columns, compile_plan
-from mudanza.core.building.rows import Early, run_early, run_late, where
+from mudanza.core.building.rows import Early, run_early, run_late, where, wrong_cells
 from mudanza.core.codes import Severity
 from mudanza.core.errors import MudanzaError
 from mudanza.core.files import Digest, Outputs, digest_of, sweep
@@ -24,7 +24,7 @@ from mudanza.core.layouts.writing import RowWriter, metadata_for
 from mudanza.core.move import Move
 from mudanza.core.plans import Plan, load_plan
 from mudanza.core.sources.opening import read_ahead
-from mudanza.core.sources.reading import FILE, LINE, SOURCE, TEXT, WHY, Batch, asked_of
+from mudanza.core.sources.reading import FILE, LINE, SOURCE, TEXT, WHY, Batch
 from mudanza.core.unique import SeenKeys
 
 Progress = Callable[[int], None]
@@ -142,7 +142,7 @@ def build(
 
 
 def _open(plan: Plan, move: Move) -> Intake:
-    return open_sources(plan, {s.name: move.shown(s.path) for s in plan.sources})
+    return open_sources(plan, move.shown)
 
 
 def _compile(
@@ -205,7 +205,9 @@ class _Build:
             out.write(writer.head())
         read = 0
         with ThreadPoolExecutor(1) as helper, ThreadPoolExecutor(1) as self.writer:
-            digests = [helper.submit(digest_of, one.source.path, one.shown) for one in self.intake.opened]
+            digests = [
+                helper.submit(digest_of, one.path, one.shown) for one in self.intake.opened if one.path.is_file()
+            ]
             # reading, making and giving identifiers go on at the same time, each with its own batch
             for opened, batch, early in read_ahead(self._made(read_ahead(self.intake.batches()))):
                 self._batch(opened, batch, early)
@@ -244,13 +246,13 @@ class _Build:
                 yield opened, batch, None
                 continue
             rows = where(opened.rows(batch, self.columns), opened.number)
-            yield opened, batch, run_early(self.program, rows, self.columns)
+            wrong = wrong_cells(opened.noticed(batch, self.program.used))
+            yield opened, batch, run_early(self.program, rows, self.columns, wrong)
 
     def _batch(self, opened: Opened, batch: Batch, early: Early | None) -> None:
         balance = self.by_source[opened.source.name]
         balance.read += batch.rows.height + len(batch.broken)
-        if batch.broken or batch.blank_lines:
-            self._damaged(opened, batch, balance)
+        self._damaged(opened, batch, balance)
         if early is None:
             return
         if self.unaccounted:
@@ -278,16 +280,7 @@ class _Build:
             rows = opened.broken_rows(batch.broken, self.columns)
             reasons = pl.Series(WHY, [b.code for b in batch.broken], dtype=pl.String)
             self.held_out.write(self.held_writer.rows(rows.with_columns(reasons)))
-        facts, width = opened.reader.facts, len(opened.reader.headings)
-        self._found(
-            frame(
-                [
-                    Finding(b.code, opened.shown, b.line, value=b.value, rule=asked_of(b.code, facts, width))
-                    for b in batch.broken
-                ]
-                + [Finding("read.blank-lines", opened.shown, line) for line in batch.blank_lines]
-            )
-        )
+        self._found(opened.noticed(batch, self.program.used))
 
     def _found(self, findings: pl.DataFrame) -> None:
         if findings.height:
@@ -366,10 +359,12 @@ def passed_over(opened: Opened) -> list[Finding]:
     if doubt:
         hint = f'Say encoding = "{likely}" in the plan\'s source, or leave it out to have it found.'
         found.append(Finding("file.encoding", opened.shown, value=likely, rule=f"encoding {facts.encoding}", hint=hint))
-    if facts.heading_line > 1 and said.heading is None:
+    if facts.above and said.heading is None:
         found.append(
-            Finding("read.above-heading", opened.shown, facts.heading_line, value=f"{facts.heading_line - 1} lines")
+            Finding("read.above-heading", opened.shown, facts.heading_line, value=f"{facts.above} {facts.unit}s")
         )
+    if facts.heading_line == 0 and said.heading is None and (facts.delimiter or facts.sheet):
+        found.append(Finding("read.no-heading", opened.shown, 1))
     others = [f"{sheet.name} ({sheet.rows} rows)" for sheet in facts.sheets if not sheet.chosen and sheet.rows]
     if others and said.sheet is None:
         found.append(Finding("read.other-sheets", opened.shown, value=", ".join(others)))
@@ -377,10 +372,13 @@ def passed_over(opened: Opened) -> list[Finding]:
 
 
 def with_cells(findings: pl.DataFrame, opened: Opened, program: Program) -> pl.DataFrame:
-    """Findings of a workbook's rows with the cell, or the row where a field is made of several columns."""
-    sheet = opened.reader.facts.sheet
-    if findings.is_empty() or sheet is None:
+    """Findings with the cell, or the row where a field is made of several columns; or with what rows are counted in."""
+    facts = opened.reader.facts
+    sheet = facts.sheet
+    if findings.is_empty() or (sheet is None and facts.unit == "line"):
         return findings
+    if sheet is None:
+        return findings.with_columns(pl.format(f"{facts.unit} {{}}", "line").alias("cell"))
     columns = {
         made.field.title: looked_at[0]
         for made in program.fields

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
 from functools import cached_property
+from pathlib import Path
 
 import polars as pl
 
 from mudanza.core.errors import Place, PlanError, SourceError, few, nearest
 from mudanza.core.plans import Plan, Source
-from mudanza.core.sources.opening import open_source
+from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.reading import FILE, LINE, OLD_LINE, SOURCE, TEXT, WHY, Batch, BrokenRow, Reader
 
 _OF_HELD_BACK = (SOURCE, FILE, OLD_LINE, WHY, TEXT)
@@ -22,6 +23,7 @@ class Opened:
 
     number: int
     source: Source
+    path: Path
     reader: Reader
     shown: str
 
@@ -54,8 +56,22 @@ class Opened:
             source.alias(SOURCE),
             pl.lit(self.shown).alias(FILE),
             pl.col(LINE),
-            *(pl.col(c) if c in have else pl.lit(None, dtype=pl.String).alias(c) for c in columns),
+            *(self._value(c) if c in have else pl.lit(None, dtype=pl.String).alias(c) for c in columns),
         )
+
+    def _value(self, column: str) -> pl.Expr:
+        blanks = self.source.options.blanks
+        value = pl.col(column)
+        return pl.when(~value.str.strip_chars().is_in(blanks)).then(value).alias(column) if blanks else value
+
+    def noticed(self, batch: Batch, used: frozenset[str]) -> pl.DataFrame:
+        """What the reader noticed on a batch, and its damaged rows and blank lines, as findings.
+
+        What is wrong with one cell only counts if its column is used.
+        """
+        found = noticed_in(batch, self.reader, self.shown).with_columns(pl.col("column").replace(self._renames))
+        about_file = pl.col("line").is_null() | pl.col("column").is_null()
+        return found.filter(about_file | pl.col("column").is_in(list(used)))
 
     def broken_rows(self, broken: tuple[BrokenRow, ...], columns: list[str]) -> pl.DataFrame:
         """Damaged rows in the same shape plus `#text`, their values placed as far as they go."""
@@ -87,7 +103,10 @@ class Intake:
 
     @property
     def headings(self) -> dict[str, tuple[str, ...]]:
-        return {one.source.name: one.names for one in self.opened}
+        names: dict[str, dict[str, None]] = {}
+        for one in self.opened:
+            names.setdefault(one.source.name, {}).update(dict.fromkeys(one.names))
+        return {source: tuple(columns) for source, columns in names.items()}
 
     def batches(self, *, first: bool = False) -> Iterator[tuple[Opened, Batch]]:
         """The batches of all sources. With `first`, only a small one of each."""
@@ -98,23 +117,23 @@ class Intake:
                     break
 
 
-def open_sources(plan: Plan, shown: dict[str, str]) -> Intake:
-    """Open the files of a plan. `shown` gives each source's path as people know it.
+def open_sources(plan: Plan, shown: Callable[[Path], str]) -> Intake:
+    """Open the sources of a plan, each file of a pattern by itself. `shown` gives a path as people know it.
 
     Raises SourceError where a file is not as the plan says, PlanError where the plan's renaming is wrong.
     """
-    opened = []
-    for number, source in enumerate(plan.sources):
-        try:
-            reader = open_source(source.path, source.options)
-            one = Opened(number, source, reader, shown[source.name])
-            _check_renames(plan, one)
-        except SourceError as error:
-            if error.place is not None:
-                place = error.place
-                error.place = Place(shown[source.name], place.line, place.key, place.sheet, place.cell)
-            raise
-        opened.append(one)
+    opened: list[Opened] = []
+    for source in plan.sources:
+        for path, reader in source.open():
+            name = reader.facts.name.replace(str(path), shown(path))
+            try:
+                one = Opened(len(opened), source, path, reader, name)
+                _check_renames(plan, one)
+            except SourceError as error:
+                if error.place is not None:
+                    error.place = replace(error.place, file=name)
+                raise
+            opened.append(one)
     return Intake(tuple(opened))
 
 

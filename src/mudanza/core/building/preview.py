@@ -12,7 +12,7 @@ import polars as pl
 from mudanza.core.building.build import with_cells
 from mudanza.core.building.intake import Opened, open_sources
 from mudanza.core.building.program import Made, check_columns, compile_plan
-from mudanza.core.building.rows import run_early, run_late, where
+from mudanza.core.building.rows import run_early, run_late, where, wrong_cells
 from mudanza.core.errors import MoveError, unknown
 from mudanza.core.findings import SCHEMA
 from mudanza.core.move import Move
@@ -69,7 +69,7 @@ def preview(
     that do not exist yet are shown as they would be given out if these rows were the first.
     """
     plan = load_plan(move, name)
-    intake = open_sources(plan, {s.name: move.shown(s.path) for s in plan.sources})
+    intake = open_sources(plan, move.shown)
     program = compile_plan(plan, move, intake.columns, as_of or date.today(), parameters or {})
     check_columns(plan, program, intake.headings)
     known = [f.name for f in plan.layout.fields]
@@ -89,8 +89,9 @@ def preview(
             continue
         some = opened.rows(batch, intake.columns)
         some = where(some if only_findings else some.head(rows), opened.number)
-        ends = run_late(program, plan.layout, run_early(program, some, intake.columns), seen, files)
-        findings = with_cells(ends.findings, opened, program)
+        wrong = wrong_cells(opened.noticed(batch, program.used))
+        ends = run_late(program, plan.layout, run_early(program, some, intake.columns, wrong), seen, files)
+        findings = pl.concat([opened.noticed(batch, program.used), with_cells(ends.findings, opened, program)])
         if only_findings:
             lines = findings["line"].unique().sort().head(rows)
             some = some.filter(pl.col(LINE).is_in(lines.implode()))

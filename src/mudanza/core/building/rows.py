@@ -39,17 +39,31 @@ class Ends:
 
 @dataclass(frozen=True)
 class Early:
-    """A batch after all that needs no identifiers: the rows still standing, and what became of the others."""
+    """A batch after all that needs no identifiers: the rows still standing, and what became of the others.
+
+    `reasons` are findings that were told already, with the batch, and that held rows back.
+    """
 
     original: pl.DataFrame
     rows: pl.DataFrame
     held: list[pl.Series]
     findings: list[pl.DataFrame]
     skipped: dict[str, int]
+    reasons: pl.DataFrame
 
 
-def run_early(program: Program, rows: pl.DataFrame, columns: list[str]) -> Early:
-    """Choose rows and make the fields that need no identifier. A pure function of rows in the intake's shape."""
+def wrong_cells(noticed: pl.DataFrame) -> pl.DataFrame:
+    """Of what a reader noticed, the values that keep their rows from being written."""
+    return noticed.filter(
+        (pl.col("severity") == "stop") & pl.col("line").is_not_null() & pl.col("column").is_not_null()
+    )
+
+
+def run_early(program: Program, rows: pl.DataFrame, columns: list[str], wrong: pl.DataFrame | None = None) -> Early:
+    """Choose rows and make the fields that need no identifier. A pure function of rows in the intake's shape.
+
+    Rows that have a cell in `wrong` (findings) are held back before anything is asked of them.
+    """
     findings: list[pl.DataFrame] = []
     skipped: dict[str, int] = {}
     blank = rows.select(pl.all_horizontal(pl.col(columns).is_null())).to_series()
@@ -59,6 +73,12 @@ def run_early(program: Program, rows: pl.DataFrame, columns: list[str]) -> Early
     rows = rows.with_row_index(_ROW)
     original = rows
     held_rows: list[pl.Series] = []
+    reasons = pl.DataFrame(schema=SCHEMA)
+    if wrong is not None and not wrong.is_empty():
+        bad = rows[LINE].is_in(wrong["line"].implode())
+        held_rows.append(rows[_ROW].filter(bad))
+        rows = rows.filter(~bad)
+        reasons = wrong
     if program.keep is not None:
         chosen = _staged(rows, program.choose).with_columns(flags(program.choose_problems))
         bad = chosen.select(held(program.choose_problems)).to_series()
@@ -77,7 +97,7 @@ def run_early(program: Program, rows: pl.DataFrame, columns: list[str]) -> Early
     if bad.any():
         held_rows.append(rows[_ROW].filter(bad))
         rows = rows.filter(~bad)
-    return Early(original, rows, held_rows, findings, skipped)
+    return Early(original, rows, held_rows, findings, skipped, reasons)
 
 
 def run_late(
@@ -102,7 +122,9 @@ def run_late(
     texts = [made.text.expr.alias(made.field.title) for made in program.fields]
     return Ends(
         written=late.rows.select(*texts, *(extra or [])),
-        held=held_frame.drop(_ROW).join(_reasons(found), on=LINE, how="left", maintain_order="left"),
+        held=held_frame.drop(_ROW).join(
+            _reasons(pl.concat([found, early.reasons])), on=LINE, how="left", maintain_order="left"
+        ),
         findings=found,
         skipped=early.skipped,
         merged=late.merged,

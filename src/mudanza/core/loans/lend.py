@@ -50,6 +50,7 @@ def read_records(path: Path, layout: Layout, shown: str) -> pl.DataFrame:
             delimiter=dialect.delimiter,
             quote=dialect.quote,
             heading=1 if dialect.header else 0,
+            exact=True,
         ),
     )
     titles = [f.title for f in layout.fields]

@@ -58,7 +58,7 @@ def read_returned(path: Path, subject: str, titles: list[str], shown: str) -> Re
     wanted = sheet_name(subject)
     order = sorted(names, key=lambda n: n != wanted)
     best: tuple[int, str, int, list[str | None]] | None = None
-    sheets = Workbook(path, ReadOptions()).sheets
+    sheets = Workbook(path, ReadOptions(), path).sheets
     for name in order:
         frame = sheets[name][0]
         for index, row in enumerate(frame.head(_LOOK).iter_rows()):

@@ -2,34 +2,45 @@
 
 from __future__ import annotations
 
-import codecs
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
-import numpy as np
 import polars as pl
 
 from mudanza.core.errors import Place, SourceError
-from mudanza.core.sources.reading import LINE, Batch, BrokenRow, FileFacts, ReadOptions, tell_apart
-from mudanza.core.sources.sniff import TextForm, find_text_form
+from mudanza.core.findings import Finding, frame
+from mudanza.core.sources.decoding import BLOCK, utf8_chunks
+from mudanza.core.sources.headings import tell_apart
+from mudanza.core.sources.reading import (
+    INNER,
+    LINE,
+    Batch,
+    BrokenRow,
+    FileFacts,
+    ReadOptions,
+    WithoutCells,
+    shorter,
+)
+from mudanza.core.sources.sniff import STAND_IN, TextForm, find_text_form
 from mudanza.core.sources.structure import LONGEST_RECORD, Cut, Shape, cut_exactly, cut_quickly
 
-#: Bytes read at a time. Measured: 8 MiB is the fastest on two cores and keeps memory small.
-BLOCK = 8 << 20
 _FIRST_BLOCK = 1 << 18
 _MAX_CARRY = 16 * LONGEST_RECORD
-#: Stands for a delimiter of several bytes while a block is parsed.
-_STAND_IN = "\x1e"
+#: Stand for an escaped delimiter and an escaped escape while a block is parsed.
+_ESCAPED, _TWICE = b"\x1d", b"\x1c"
+#: The blank column behind a delimiter at the end of every line.
+_BEYOND = f"{INNER}beyond"
 
 
 @dataclass(frozen=True)
-class DelimitedFile:
+class DelimitedFile(WithoutCells):
     """A delimited text file opened for reading."""
 
     path: Path
     options: ReadOptions
+    known_as: Path
 
     @cached_property
     def form(self) -> TextForm:
@@ -41,46 +52,52 @@ class DelimitedFile:
 
     @cached_property
     def headings(self) -> tuple[str, ...]:
-        return tuple(tell_apart(list(self.raw_headings)))
+        return tuple(tell_apart(self.raw_headings))
 
     @cached_property
     def facts(self) -> FileFacts:
         form = self.form
+        notes = []
+        if form.escape:
+            notes.append(("escape", f"quotes inside values are written {form.escape}{form.quote}"))
+        if form.quote == "'":
+            notes.append(("quote", "values stand in single quotes"))
+        if form.width > len(form.headings):
+            notes.append(("line ends", "every row ends with a delimiter"))
         return FileFacts(
-            path=self.path,
+            path=self.known_as,
             format="delimited text",
             size=self.path.stat().st_size,
             heading_line=form.heading_line,
-            encoding=form.encoding,
-            encoding_because=form.because,
+            encoding=form.text.encoding,
+            encoding_because=form.text.because,
             delimiter=form.delimiter,
+            above=max(0, form.heading_line - 1),
+            notes=tuple(notes),
         )
-
-    def cell(self, heading: str, line: int) -> str | None:  # noqa: ARG002
-        """Text files have no cells."""
-        return None
 
     def batches(self, *, first: bool = False) -> Iterator[Batch]:
         """The rows below the heading. Raises SourceError where a line is too long to be text."""
-        quote = self.options.quote.encode() if self.options.quote else None
+        quote = self.form.quote.encode() if self.form.quote else None
         delimiter = self.form.delimiter.encode()
-        columns = len(self.headings)
-        shape = Shape(delimiter if len(delimiter) == 1 else _STAND_IN.encode(), quote, columns)
-        line = self.form.heading_line + sum(heading.count("\n") for heading in self.raw_headings)
+        shape = Shape(delimiter if len(delimiter) == 1 else STAND_IN.encode(), quote, self.form.width)
+        line = to_skip = self.form.first_line
         carry = b""
-        chunks = self._utf8_chunks(_FIRST_BLOCK if first else BLOCK)
+        chunks = self._chunks(_FIRST_BLOCK if first else BLOCK)
         chunk: bytes | None = next(chunks)
-        to_skip = line
         while chunk is not None:
             following = next(chunks, None)
             at_end = following is None
             block = carry + chunk if carry else chunk
-            if at_end and block and not block.endswith(b"\n"):
+            cut_off = at_end and bool(block) and not block.endswith(b"\n")
+            if cut_off:
                 block += b"\n"
             if to_skip:
                 block, to_skip = _skip_lines(block, to_skip)
             if to_skip == 0 and block:
                 cut = self._cut(block, shape, at_end)
+                if cut_off:
+                    cut = _with_cut_off(cut)
                 if cut.rows or cut.broken or cut.blank_lines:
                     yield self._batch(cut, line + 1, shape)
                 line += cut.passed
@@ -90,13 +107,19 @@ class DelimitedFile:
             if len(carry) > _MAX_CARRY:
                 raise SourceError(
                     f"a line is longer than {_MAX_CARRY >> 20} MiB.",
-                    place=Place(file=str(self.path), line=line + 1),
+                    place=Place(file=str(self.known_as), line=line + 1),
                     hint="Is this a text file with line breaks? Say the right encoding, or export it again.",
                 )
             chunk = following
+        if self.form.below and self.options.below is None:
+            text = shorter(" | ".join(t.strip() for t in self.form.below if t.strip()), 120)
+            yield Batch(self._empty(), noticed=frame([Finding("read.below-data", line=line + 1, value=text)]))
+
+    def _empty(self) -> pl.DataFrame:
+        return pl.DataFrame(schema={**dict.fromkeys(self.headings, pl.String), LINE: pl.Int64})
 
     def _cut(self, block: bytes, shape: Shape, at_end: bool) -> Cut:
-        suspect = self.form.encoding.startswith(("utf-16", "utf-32")) and b"\xef\xbf\xbd" in block
+        suspect = self.form.text.encoding.startswith(("utf-16", "utf-32")) and b"\xef\xbf\xbd" in block
         cut = None if suspect else cut_quickly(block, shape, at_end)
         return cut or cut_exactly(block, shape, at_end)
 
@@ -109,15 +132,33 @@ class DelimitedFile:
             if rows is None or rows.height != cut.rows:
                 raise SourceError(
                     "the rows of this part of the file cannot be told apart.",
-                    place=Place(file=str(self.path), line=start),
+                    place=Place(file=str(self.known_as), line=start),
                     hint="Say delimiter= and quote= in the plan's source.",
                 )
         rows = rows.with_columns(pl.Series(LINE, cut.lines + start, dtype=pl.Int64))
-        broken = tuple(BrokenRow(b.line + start, b.code, b.text, b.value, b.cells) for b in cut.broken)
-        return Batch(rows, broken, tuple(line + start for line in cut.blank_lines))
+        broken = [replace(b, line=b.line + start, text=self._as_it_stands(b.text)) for b in cut.broken]
+        if _BEYOND in rows.columns:
+            beyond = rows.filter(pl.col(_BEYOND).is_not_null())
+            broken = sorted([*broken, *self._too_wide(beyond)], key=lambda b: b.line)
+            rows = rows.filter(pl.col(_BEYOND).is_null()).drop(_BEYOND)
+        return Batch(rows, tuple(broken), tuple(line + start for line in cut.blank_lines))
+
+    def _as_it_stands(self, text: str) -> str:
+        return text.replace(STAND_IN, self.form.delimiter).replace(_ESCAPED.decode(), self.form.delimiter)
+
+    def _too_wide(self, rows: pl.DataFrame) -> list[BrokenRow]:
+        width = len(self.headings)
+        broken = []
+        for *cells, line in rows.select(*self.headings, _BEYOND, LINE).iter_rows():
+            text = self.form.delimiter.join(cell or "" for cell in cells)
+            values = tuple(cell or "" for cell in cells)
+            broken.append(BrokenRow(line, "read.ragged", text, f"{width + 1} values", values, f"{width} values"))
+        return broken
 
     def _parse(self, body: bytes, shape: Shape) -> pl.DataFrame | None:
         schema = dict.fromkeys(self.headings, pl.String)
+        if shape.columns > len(self.headings):
+            schema[_BEYOND] = pl.String
         if not body:
             return pl.DataFrame(schema=schema)
         try:
@@ -132,43 +173,56 @@ class DelimitedFile:
             return None
         text = pl.col(pl.String)
         if shape.delimiter.decode() != self.form.delimiter:
-            text = text.str.replace_all(_STAND_IN, self.form.delimiter, literal=True)
-        if (shape.quote and b'""' in body) or shape.delimiter == _STAND_IN.encode():
+            text = text.str.replace_all(STAND_IN, self.form.delimiter, literal=True)
+        if _ESCAPED in body:
+            text = text.str.replace_all(_ESCAPED.decode(), self.form.delimiter, literal=True)
+        if (shape.quote and shape.quote * 2 in body) or shape.delimiter == STAND_IN.encode():
             rows = rows.with_columns(pl.when(text.str.len_bytes() > 0).then(text).name.keep())
+        elif _ESCAPED in body:
+            rows = rows.with_columns(text)
         return rows
 
-    def _utf8_chunks(self, size: int) -> Iterator[bytes]:
-        """The file's bytes as UTF-8. What cannot be decoded stays visible as an invalid sequence."""
+    def _chunks(self, size: int) -> Iterator[bytes]:
+        """The data as UTF-8, with signs of several bytes and escaped ones replaced by their stand-ins."""
         form = self.form
         delimiter = form.delimiter.encode()
-        with self.path.open("rb") as file:
-            file.seek(form.skip)
-            if form.encoding == "utf-8" and len(delimiter) == 1:
-                decoder = None
-            else:
-                wide = form.encoding.startswith(("utf-16", "utf-32"))
-                decoder = codecs.getincrementaldecoder(form.encoding)("replace" if wide else "surrogateescape")
-            while True:
-                raw = file.read(size)
-                size = BLOCK
-                chunk = raw
-                if form.encoding == "cp1252" and len(delimiter) == 1 and not _has_c1(raw):
-                    # without the 32 characters in which they differ, the quicker codec does
-                    chunk = raw.decode("latin-1").encode()
-                elif decoder is not None:
-                    chunk = decoder.decode(raw, final=not raw).encode("utf-8", "surrogatepass")
-                if form.carriage_returns:
-                    chunk = chunk.replace(b"\r", b"\n")
-                if len(delimiter) > 1:
-                    chunk = chunk.replace(delimiter, _STAND_IN.encode())
-                yield chunk
-                if not raw:
-                    return
+        chunks = utf8_chunks(form.text, size, exactly=len(delimiter) == 1, end=form.end, block=BLOCK)
+        if form.escape:
+            chunks = _unescaped(chunks, form.escape.encode(), (form.quote or '"').encode(), delimiter)
+        if len(delimiter) > 1:
+            chunks = _stood_in(chunks, delimiter)
+        return chunks
 
 
-def _has_c1(raw: bytes) -> bool:
-    data = np.frombuffer(raw, np.uint8)
-    return bool(((data & 0xE0) == 0x80).any())
+def _stood_in(chunks: Iterator[bytes], delimiter: bytes) -> Iterator[bytes]:
+    """The same bytes with a stand-in for the delimiter, also where one falls across the border of two chunks."""
+    keep = b""
+    for chunk in chunks:
+        whole = keep + chunk
+        size = max((n for n in range(1, len(delimiter)) if whole.endswith(delimiter[:n])), default=0) if chunk else 0
+        ready, keep = whole[: len(whole) - size], whole[len(whole) - size :]
+        yield ready.replace(delimiter, STAND_IN.encode())
+
+
+def _unescaped(chunks: Iterator[bytes], escape: bytes, quote: bytes, delimiter: bytes) -> Iterator[bytes]:
+    """The same bytes with escaped quotes doubled, and escaped delimiters stood in for."""
+    keep = b""
+    for chunk in chunks:
+        whole = keep + chunk
+        size = (len(whole) - len(whole.rstrip(escape))) % 2 if chunk else 0
+        ready, keep = whole[: len(whole) - size], whole[len(whole) - size :]
+        ready = ready.replace(escape * 2, _TWICE).replace(escape + quote, quote * 2)
+        yield ready.replace(escape + delimiter, _ESCAPED).replace(_TWICE, escape)
+
+
+def _with_cut_off(cut: Cut) -> Cut:
+    """The last row, if it is damaged and no line end follows it, is one that was cut off."""
+    if not cut.broken or cut.broken[-1].code not in ("read.ragged", "read.unclosed-quote"):
+        return cut
+    last = cut.broken[-1]
+    if cut.lines.size and cut.lines[-1] > last.line:
+        return cut
+    return replace(cut, broken=(*cut.broken[:-1], replace(last, code="read.cut-off", value=shorter(last.text))))
 
 
 def _skip_lines(block: bytes, count: int) -> tuple[bytes, int]:
@@ -177,3 +231,8 @@ def _skip_lines(block: bytes, count: int) -> tuple[bytes, int]:
     while count and (end := block.find(b"\n", at) + 1):
         at, count = end, count - 1
     return block[at:], count
+
+
+def open_file(path: Path, options: ReadOptions, known_as: Path) -> DelimitedFile:
+    """A delimited file's reader."""
+    return DelimitedFile(path, options, known_as)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import zipfile
+import zlib
 from pathlib import Path
+from typing import BinaryIO
 
 from mudanza.core.errors import Place, SourceError
 
@@ -12,22 +14,46 @@ MOST_BYTES = 2 << 30
 MOST_RATIO = 400
 _RATIO_MATTERS_FROM = 64 << 20
 _OLE = b"\xd0\xcf\x11\xe0"
+_BIFF = (b"\x09\x08\x10\x00\x00\x06", b"\x09\x08\x08\x00\x00\x05")
+_ODS = b"application/vnd.oasis.opendocument.spreadsheet"
+_PASSWORD = "EncryptedPackage".encode("utf-16-le")
 
 
-def guard_workbook(path: Path) -> None:
-    """Raise SourceError unless the file is a workbook that is safe to unpack."""
+def kind_of_archive(path: Path) -> str | None:
+    """Which workbook a zip archive is: xlsx, xlsb or ods; None if it is none, or damaged."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            names = set(archive.namelist())
+            if "xl/workbook.bin" in names:
+                return "xlsb"
+            if "[Content_Types].xml" in names:
+                return "xlsx"
+            if "mimetype" in names and archive.read("mimetype").startswith(_ODS):
+                return "ods"
+    except (zipfile.BadZipFile, OSError, RuntimeError, NotImplementedError, EOFError):
+        return None
+    return None
+
+
+def guard_workbook(path: Path) -> str:
+    """Which workbook a file is: xlsx, xlsb, ods or xls. Raises SourceError unless it is one that is safe to unpack."""
     place = Place(file=str(path))
     size = path.stat().st_size
     if size == 0:
         raise SourceError("the file is empty.", place=place, hint="Save the workbook again.")
     with path.open("rb") as file:
         start = file.read(4)
-    if start == _OLE:
-        raise SourceError(
-            "the workbook is protected by a password, or is of the old binary format.",
-            place=place,
-            hint="Open it, remove the password, and save it as .xlsx.",
-        )
+        if start == _OLE:
+            file.seek(0)
+            if _PASSWORD in file.read(1 << 20) or _directory_has(file, size, _PASSWORD):
+                raise SourceError(
+                    "the workbook is protected by a password.",
+                    place=place,
+                    hint="Open it, remove the password, and save it as .xlsx.",
+                )
+            return "xls"
+    if start.startswith(tuple(b[:4] for b in _BIFF)):
+        return "xls"
     try:
         with zipfile.ZipFile(path) as archive:
             parts = archive.infolist()
@@ -38,7 +64,10 @@ def guard_workbook(path: Path) -> None:
                     place=place,
                     hint="Ask where the file comes from; save the records alone as .xlsx or .csv.",
                 )
-            if "[Content_Types].xml" not in archive.namelist():
+            # the reading library notices damage in large parts by itself; small ones cost nothing to test
+            if total < _RATIO_MATTERS_FROM and (bad := archive.testzip()) is not None:
+                raise zipfile.BadZipFile(f"its part {bad} is damaged")
+            if kind_of_archive(path) is None:
                 raise SourceError(
                     "the file is a zip archive, but no workbook.",
                     place=place,
@@ -47,15 +76,22 @@ def guard_workbook(path: Path) -> None:
             for part in parts:
                 if part.filename.endswith((".xml", ".rels")):
                     with archive.open(part) as body:
-                        if b"<!DOCTYPE" in body.read(2048):
+                        if b"<!DOCTYPE" in body.read(2048).replace(b"\0", b""):
                             raise SourceError(
                                 f"the workbook's part {part.filename} declares a document type, as only hostile files do.",
                                 place=place,
                                 hint="Save the records again with a spreadsheet program.",
                             )
-    except (zipfile.BadZipFile, OSError, RuntimeError, NotImplementedError, EOFError) as error:
+    except (zipfile.BadZipFile, zlib.error, OSError, RuntimeError, NotImplementedError, EOFError) as error:
         raise SourceError(
             f"the file is no workbook ({error}).",
             place=place,
             hint="If it is text with another ending, rename it to .csv; otherwise save it again as .xlsx.",
         ) from error
+    return kind_of_archive(path) or "xlsx"
+
+
+def _directory_has(file: BinaryIO, size: int, name: bytes) -> bool:
+    """Whether a name stands in the last part of a compound file, where its directory may be."""
+    file.seek(max(0, size - (1 << 20)))
+    return name in file.read()

@@ -1,42 +1,172 @@
-"""Opening a file with the reader of its format. A new format is one line in `FORMATS`."""
+"""Opening a source with the reader of its format. A new format is its module and one entry in `FORMATS`."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from importlib import import_module
 from pathlib import Path
 from queue import Queue
 from threading import Thread
-from typing import TypeVar
+from typing import Any, TypeVar
 
-from mudanza.core.errors import OutsideError, Place, SourceError
+from mudanza.core.errors import OutsideError, Place, SourceError, few, unknown
+from mudanza.core.sources.guard import kind_of_archive
 from mudanza.core.sources.reading import Reader, ReadOptions
+from mudanza.core.sources.unpacking import packing_of, unpack
 
 T = TypeVar("T")
 
 
-def _delimited(path: Path, options: ReadOptions) -> Reader:
-    from mudanza.core.sources.delimited import DelimitedFile
+@dataclass(frozen=True)
+class Setting:
+    """A setting that only one format knows: the types its value may have, what it is in words, and how it is written."""
 
-    return DelimitedFile(path, options)
-
-
-def _workbook(path: Path, options: ReadOptions) -> Reader:
-    from mudanza.core.sources.workbook import Workbook
-
-    return Workbook(path, options)
+    types: tuple[type, ...]
+    words: str
+    example: str
 
 
-#: file name ending → the reader's opener; everything else is read as delimited text
-FORMATS: dict[str, Callable[[Path, ReadOptions], Reader]] = {
-    ".xlsx": _workbook,
-    ".xlsm": _workbook,
+@dataclass(frozen=True)
+class Format:
+    """A format: the module that reads it, the endings and first bytes that files of it have, and its own settings.
+
+    The module has `open_file(path, options, known_as)`, which gives a Reader, and, if one source can hold several tables,
+    `parts(path, options, known_as)`, which gives the options that read each.
+    """
+
+    module: str
+    endings: tuple[str, ...] = ()
+    begins: tuple[bytes, ...] = ()
+    settings: Mapping[str, Setting] = field(default_factory=dict)
+
+
+_TEXT, _LIST, _TABLE, _NUMBER = (str,), (list,), (dict,), (int,)
+
+#: what a format is called in a plan → how it is read; the first is what a file is taken for if nothing says otherwise
+FORMATS: dict[str, Format] = {
+    "delimited": Format("delimited", (".csv", ".tsv", ".tab", ".psv")),
+    "workbook": Format(
+        "workbook",
+        (".xlsx", ".xlsm", ".xls", ".xlsb", ".ods"),
+        (b"\xd0\xcf\x11\xe0", b"\x09\x08\x10\x00\x00\x06\x05\x00", b"\x09\x08\x08\x00\x00\x05\x05\x00"),
+    ),
+    "report": Format(
+        "report",
+        settings={
+            "groups": Setting(_TABLE, "a table of column = what its lines begin with", '{ "Owner" = "Owner:" }'),
+            "totals": Setting(_LIST, "a list of what total lines begin with", '["Subtotal", "Total"]'),
+            "pass_over": Setting(_LIST, "a list of what lines without records begin with", '["Page "]'),
+            "decimal": Setting(_TEXT, "the decimal sign of the printed numbers", '","'),
+        },
+    ),
+    "tagged": Format(
+        "tagged",
+        settings={
+            "type": Setting(_TEXT, "the tag of the record type that is read", '"ITEM"'),
+            "marker": Setting(_TEXT, "what stands in front of a tag where a line gives that type's columns", '"#"'),
+            "parents": Setting(_LIST, "a list of record types above this one", '["VISIT"]'),
+        },
+    ),
+    "json": Format(
+        "json_text",
+        (".json", ".ndjson", ".jsonl", ".geojson"),
+        settings={
+            "records": Setting(_TEXT, "the path of the records", '"data.clients"'),
+            "texts": Setting(_TEXT, "what stands between several texts in one column", '"; "'),
+        },
+    ),
+    "xml": Format(
+        "xml_text",
+        (".xml",),
+        (b"<?xml",),
+        settings={
+            "records": Setting(_TEXT, "the path of the records", '"export.clients.client"'),
+            "texts": Setting(_TEXT, "what stands between several texts in one column", '"; "'),
+        },
+    ),
+    "fixed": Format(
+        "fixed",
+        settings={
+            "positions": Setting(_TABLE, "a table of column = first-last", '{ "Code" = "1-5", "Name" = "6-30" }')
+        },
+    ),
+    "vcard": Format("vcard", (".vcf", ".vcard"), (b"BEGIN:VCARD", b"begin:vcard", b"\xef\xbb\xbfBEGIN:VCARD")),
+    "database": Format(
+        "database",
+        (".sqlite", ".sqlite3", ".db", ".db3"),
+        (b"SQLite format 3\0",),
+        settings={
+            "table": Setting(_TEXT, "the table that is read", '"clients"'),
+            "columns": Setting(_LIST, "a list of the columns to read", '["id", "name"]'),
+            "query": Setting(_TEXT, "a query that is read instead of a table", '"select id, name from clients"'),
+            "sums": Setting(_LIST, "a list of number columns whose sums are compared with the database's", '["owed"]'),
+        },
+    ),
 }
-_LATER = {".xls", ".xlsb", ".ods", ".json", ".xml", ".zip", ".gz", ".parquet", ".sqlite", ".db", ".pdf"}
+_SEVERAL = ("tagged", "json", "xml", "database")
+
+_REFUSED = {
+    b"%PDF": "a PDF; ask for the records as CSV or workbook, or copy its tables into one.",
+    b"PAR1": "a Parquet file; write it out as CSV.",
+    b"<!DO": "a web page; open it in a spreadsheet program and save it as .xlsx.",
+    b"<htm": "a web page; open it in a spreadsheet program and save it as .xlsx.",
+    b"7z\xbc\xaf": "a 7z archive; unpack it.",
+    b"Rar!": "a RAR archive; unpack it.",
+    b"\x89PNG": "a picture.",
+    b"\xff\xd8\xff": "a picture.",
+    b"GIF8": "a picture.",
+    b"\x00\x01\x00\x00Stan": "an Access database; export its tables as CSV.",
+    b"{\\rtf": "a word processor's text; save its table as CSV or workbook.",
+}
 
 
 def open_source(path: Path, options: ReadOptions | None = None) -> Reader:
     """Open a file. Raises SourceError if it is missing, a folder, unreadable, or of a format not read."""
     options = options or ReadOptions()
+    content, name = _content(path, options)
+    reader: Reader = _module(name).open_file(content, options, path)
+    return reader
+
+
+def parts(path: Path, options: ReadOptions) -> list[ReadOptions]:
+    """The options that read each table of a source: the ones given, unless it holds several and they choose none."""
+    content, name = _content(path, options)
+    if name not in _SEVERAL:
+        return [options]
+    found: list[ReadOptions] = _module(name).parts(content, replace(options, format=name), path)
+    return found
+
+
+def files_of(path: Path) -> list[Path]:
+    """The files that a path names, by name: itself, or those that match it as a pattern (`2024-*.csv`).
+
+    Raises SourceError if a pattern matches none.
+    """
+    if path.exists() or not set(path.name) & set("*?["):
+        return [path]
+    found = sorted(one for one in path.parent.glob(path.name) if one.is_file())
+    if not found:
+        beside = sorted(p.name for p in path.parent.iterdir() if p.is_file()) if path.parent.is_dir() else []
+        raise SourceError(
+            "no file matches the pattern.",
+            place=Place(file=str(path)),
+            hint=f"The folder has: {few(beside, 8)}." if beside else "Look at the path, from the move folder.",
+        )
+    return found
+
+
+def format_of(path: Path, options: ReadOptions | None = None) -> str:
+    """What the format of a file is called. Raises as `open_source` does."""
+    return _content(path, options or ReadOptions())[1]
+
+
+def _module(name: str) -> Any:
+    return import_module(f"mudanza.core.sources.{FORMATS[name].module}")
+
+
+def _content(path: Path, options: ReadOptions) -> tuple[Path, str]:
+    """Where the bytes of a file stand, unpacked if need be, and its format."""
     place = Place(file=str(path))
     if not path.exists():
         beside = sorted(p.name for p in path.parent.iterdir() if p.is_file()) if path.parent.is_dir() else []
@@ -44,18 +174,54 @@ def open_source(path: Path, options: ReadOptions | None = None) -> Reader:
         raise SourceError("the file does not exist.", place=place, hint=hint)
     if path.is_dir():
         raise SourceError("this is a folder; a file is needed.", place=place, hint="Name one file in it.")
-    suffix = path.suffix.lower()
-    if suffix in _LATER:
-        raise SourceError(f"{suffix} files cannot be read yet.", place=place, hint="Save the records as .csv or .xlsx.")
+    if not path.is_file():
+        raise SourceError("this is no plain file.", place=place, hint="Name a file.")
     try:
-        if suffix not in FORMATS:
-            with path.open("rb") as file:
-                start = file.read(4)
-            if start == b"PK\x03\x04":
-                return _workbook(path, options)
-        return FORMATS.get(suffix, _delimited)(path, options)
+        start = _start(path)
+        packing = packing_of(start)
+        if packing is not None and not (packing == "zip" and _is_workbook(path, options)):
+            path = unpack(path, packing, options.inside)
+            start = _start(path)
     except PermissionError as error:
         raise OutsideError("the file may not be read.", place=place, hint="Look at its permissions.") from error
+    return path, _format(path, start, options, place)
+
+
+def _start(path: Path) -> bytes:
+    with path.open("rb") as file:
+        return file.read(32)
+
+
+def _is_workbook(path: Path, options: ReadOptions) -> bool:
+    # what is named or said to be a workbook is refused as a damaged one, with the reason
+    named = options.format == "workbook" or path.suffix.lower() in FORMATS["workbook"].endings
+    return named or kind_of_archive(path) is not None
+
+
+def _format(path: Path, start: bytes, options: ReadOptions, place: Place) -> str:
+    if options.format is not None:
+        if options.format not in FORMATS:
+            raise SourceError(
+                unknown("format", options.format, list(FORMATS)), place=place, hint=f"There are: {few(list(FORMATS))}."
+            )
+        return options.format
+    for bytes_, words in _REFUSED.items():
+        if start.lstrip().startswith((bytes_, bytes_.upper())):
+            raise SourceError(f"the file is {words}", place=place, hint="Mudanza cannot read it as it is.")
+    own = next((name for name, one in FORMATS.items() if set(options.own) & set(one.settings)), None)
+    if own is not None and own not in ("json", "xml"):
+        return own
+    for name, one in FORMATS.items():
+        if start.startswith(one.begins) if one.begins else False:
+            return name
+    if start.startswith(b"PK\x03\x04"):
+        return "workbook"
+    suffix = path.suffix.lower()
+    by_ending = next((name for name, one in FORMATS.items() if suffix in one.endings), None)
+    if by_ending in ("xml", "database", "vcard") and start.strip():
+        # none of these begins like this
+        by_ending = "xml" if start.lstrip(b"\xef\xbb\xbf\xff\xfe \r\n\t\0").startswith(b"<") else "delimited"
+    return by_ending or own or "delimited"
 
 
 def read_ahead(items: Iterator[T], ahead: int = 2) -> Iterator[T]:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import polars as pl
+from polars.io.plugins import register_io_source
 
 #: Name of the column that says where a row stands: the line of a text file, the row of a sheet.
 LINE = "#line"
@@ -22,18 +23,29 @@ INNER = "\x1f"
 
 @dataclass(frozen=True)
 class ReadOptions:
-    """How a file is to be read; what is None is found out from the file itself.
+    """How a source is to be read; what is None is found out from the source itself.
 
-    `heading` is the line (or sheet row) of the heading, counted from 1; 0 if there is none. `rename` maps this file's headings to
-    the names used from here on.
+    `heading` is the line (or sheet row) of the heading, counted from 1; 0 if there is none; `heading_rows` how many lines it has,
+    groups above names; `below` how many lines stand below the data. `inside` names a file in an archive. `rename` maps
+    this file's headings to the names used from here on, and `blanks` are values that count as blank. `own` holds the
+    settings that only one format knows. With `exact`, the file is taken as it stands: a first line is the heading, and
+    nothing below or beside the data is passed over.
     """
 
+    format: str | None = None
     encoding: str | None = None
     delimiter: str | None = None
     quote: str | None = '"'
+    escape: str | None = None
     heading: int | None = None
+    heading_rows: int | None = None
+    below: int | None = None
     sheet: str | None = None
+    inside: str | None = None
     rename: dict[str, str] = field(default_factory=dict)
+    blanks: tuple[str, ...] = ()
+    own: Mapping[str, Any] = field(default_factory=dict)
+    exact: bool = False
 
 
 @dataclass(frozen=True)
@@ -48,7 +60,12 @@ class SheetFacts:
 
 @dataclass(frozen=True)
 class FileFacts:
-    """What was found out about a file before its rows were read."""
+    """What was found out about a source before its rows were read.
+
+    `unit` is what rows are counted in (line, row, record), `above` how many lines were passed over above the heading,
+    `part` the record type, table or path that is read of a source that has several. `notes` are further things worth knowing,
+    each with a word for it; `proposal` are lines for a plan's source that say what was found out.
+    """
 
     path: Path
     format: str
@@ -58,42 +75,67 @@ class FileFacts:
     encoding_because: str | None = None
     delimiter: str | None = None
     sheets: tuple[SheetFacts, ...] = ()
+    unit: str = "line"
+    above: int = 0
+    part: str | None = None
+    notes: tuple[tuple[str, str], ...] = ()
+    proposal: tuple[str, ...] = ()
 
     @property
     def sheet(self) -> str | None:
         return next((s.name for s in self.sheets if s.chosen), None)
 
+    @property
+    def name(self) -> str:
+        """The source as people know it: its path, and the part of it."""
+        return f"{self.path} [{self.part}]" if self.part else str(self.path)
+
 
 @dataclass(frozen=True)
 class BrokenRow:
-    """A row whose structure is damaged: where it starts, the code of the finding, and the text as it stands."""
+    """A row whose structure is damaged: where it starts, the code of the finding, the text as it stands, and, if
+    `asked_of` does not know it, what was asked."""
 
     line: int
     code: str
     text: str
     value: str
     cells: tuple[str, ...] = ()
+    rule: str | None = None
 
 
-def asked_of(code: str, facts: FileFacts, columns: int) -> str:
+def asked_of(broken: BrokenRow, facts: FileFacts, columns: int) -> str:
     """What a damaged row should have been, for its finding."""
+    if broken.rule is not None:
+        return broken.rule
     rules = {
         "read.ragged": f"{columns} values",
         "read.stray-quote": "quotes inside values doubled",
         "read.unclosed-quote": "every quote closed",
         "read.undecodable": f"text in {facts.encoding}",
         "read.nul": "text without NUL",
+        "read.cut-off": f"{columns} values and a line end",
     }
-    return rules[code]
+    return rules[broken.code]
 
 
 @dataclass(frozen=True)
 class Batch:
-    """Some rows: text columns named by the headings plus `#line`, and the rows that could not be read."""
+    """Some rows: text columns named by the headings plus `#line`, and the rows that could not be read.
+
+    `noticed` has what else was seen, in the shape of findings without their file. A finding of severity stop with a
+    line and a column is about that one value.
+    """
 
     rows: pl.DataFrame
     broken: tuple[BrokenRow, ...] = ()
     blank_lines: tuple[int, ...] = ()
+    noticed: pl.DataFrame | None = None
+
+
+def shorter(text: str, most: int = 80) -> str:
+    """Text cut to a length."""
+    return text if len(text) <= most else f"{text[: most - 1]}…"
 
 
 class Reader(Protocol):
@@ -114,46 +156,35 @@ class Reader(Protocol):
         ...
 
     def cell(self, heading: str, line: int) -> str | None:
-        """The cell reference of a value in a sheet (`C7`); None in text files."""
+        """The cell reference of a value in a sheet (`C7`); None elsewhere."""
         ...
 
 
-def tell_apart(headings: list[str]) -> list[str]:
-    """Headings without leading and trailing spaces, blank ones named by position, repeated ones numbered.
+class WithoutCells:
+    """For readers of what is no sheet."""
 
-    `#line` counts as taken.
-    """
-    seen: set[str] = {LINE}
-    names: list[str] = []
-    for position, heading in enumerate(headings, start=1):
-        printable = "".join(c if c.isprintable() else " " for c in heading)
-        plain = " ".join(printable.split()) or f"column {position}"
-        name, again = plain, 2
-        while name in seen:
-            name, again = f"{plain} ({again})", again + 1
-        seen.add(name)
-        names.append(name)
-    return names
+    def cell(self, heading: str, line: int) -> str | None:  # noqa: ARG002
+        """Only sheets have cells."""
+        return None
 
 
-def find_heading(rows: list[list[str]]) -> int:
-    """Index of the row that is most likely the heading among the first rows of a file.
+def lazy_rows(reader: Reader) -> pl.LazyFrame:
+    """The rows of a reader as a lazy frame of text with `#line`; damaged rows are left out (`batches` has them)."""
+    schema = {**dict.fromkeys(reader.headings, pl.String()), LINE: pl.Int64()}
 
-    The heading is the first row as wide as most rows are, whose cells are filled and are no numbers. Title
-    lines above it are narrower. Without any such row it is the first one that has a value.
-    """
+    def batches(
+        with_columns: list[str] | None,
+        predicate: pl.Expr | None,
+        n_rows: int | None,
+        batch_size: int | None,  # noqa: ARG001
+    ) -> Iterator[pl.DataFrame]:
+        left = n_rows
+        for batch in reader.batches():
+            rows = batch.rows if left is None else batch.rows.head(left)
+            left = None if left is None else left - rows.height
+            rows = rows if predicate is None else rows.filter(predicate)
+            yield rows.select(with_columns) if with_columns is not None else rows.select(list(schema))
+            if left == 0:
+                return
 
-    def filled(row: list[str]) -> int:
-        return sum(1 for cell in row if cell.strip())
-
-    if not rows:
-        return 0
-    widest = max(filled(row) for row in rows)
-    if widest == 0:
-        return 0
-    for index, row in enumerate(rows):
-        cells = [cell.strip() for cell in row if cell.strip()]
-        numbers = sum(1 for cell in cells if cell.replace(".", "").replace(",", "").replace("-", "").isdigit())
-        if len(cells) >= max(1, 0.7 * widest) and numbers <= len(cells) // 4 and len(set(cells)) >= 0.5 * len(cells):
-            return index
-    return next(index for index, row in enumerate(rows) if filled(row))
+    return register_io_source(batches, schema=pl.Schema(schema))

@@ -1,8 +1,9 @@
-"""Workbooks (XLSX): the sheet that holds the records, its heading row, and the cells as text."""
+"""Workbooks (XLSX, XLSM, XLSB, XLS, ODS): the sheet that holds the records, its heading, and the cells as text."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -11,37 +12,55 @@ import fastexcel
 import polars as pl
 
 from mudanza.core.errors import Place, SourceError, unknown
+from mudanza.core.findings import Finding, frame
+from mudanza.core.sources.cells import Cells, Spot, look_at_cells
 from mudanza.core.sources.guard import guard_workbook
-from mudanza.core.sources.reading import (
-    LINE,
-    Batch,
-    FileFacts,
-    ReadOptions,
-    SheetFacts,
-    find_heading,
-    tell_apart,
-)
+from mudanza.core.sources.headings import count_below, find_heading, heading_rows, tell_apart, with_groups
+from mudanza.core.sources.reading import LINE, Batch, FileFacts, ReadOptions, SheetFacts, shorter
 
 _LOOK = 60
+_LOOK_BELOW = 40
+_FIRST_ROWS = 2000
 _MIDNIGHT = r"^(\d{4}-\d{2}-\d{2}) 00:00:00$"
+
+
+def open_file(path: Path, options: ReadOptions, known_as: Path) -> Workbook:
+    """A workbook's reader."""
+    return Workbook(path, options, known_as)
 
 
 @dataclass(frozen=True)
 class Workbook:
-    """An XLSX file opened for reading. Without `sheet`, the sheet with the most records is taken."""
+    """A workbook opened for reading. Without `sheet`, the sheet with the most records is taken."""
 
     path: Path
     options: ReadOptions
+    known_as: Path
+
+    @cached_property
+    def _kind(self) -> str:
+        return guard_workbook(self.path)
 
     @cached_property
     def _book(self) -> fastexcel.ExcelReader:
-        guard_workbook(self.path)
-        try:
+        _ = self._kind
+        with self._told("the workbook"):
             return fastexcel.read_excel(str(self.path))
-        except (fastexcel.FastExcelError, OSError) as error:
+
+    @contextmanager
+    def _told(self, what: str, sheet: str | None = None) -> Iterator[None]:
+        """What the reading library raises, in words."""
+        try:
+            yield
+        except BaseException as error:
+            # damage can also make the library panic, which is no Exception
+            if not isinstance(error, fastexcel.FastExcelError | OSError) and type(error).__name__ != "PanicException":
+                raise
+            why = _first_line(error)
+            password = "password" in why.lower() or "encrypt" in why.lower()
             raise SourceError(
-                f"the workbook cannot be read ({_first_line(error)}).",
-                place=Place(file=str(self.path)),
+                "the workbook is protected by a password." if password else f"{what} cannot be read ({why}).",
+                place=Place(file=str(self.known_as), sheet=sheet),
                 hint="Open it with a spreadsheet program and save it again as .xlsx.",
             ) from error
 
@@ -50,15 +69,9 @@ class Workbook:
         """Every sheet as a frame of text without a heading, and whether it is visible."""
         sheets = {}
         for name in self._book.sheet_names:
-            try:
+            with self._told(f"the sheet {name!r}", name):
                 sheet = self._book.load_sheet(name, header_row=None, skip_rows=0, dtypes="string")
                 sheets[name] = (sheet.to_polars(), sheet.visible == "visible")
-            except fastexcel.FastExcelError as error:
-                raise SourceError(
-                    f"the sheet {name!r} cannot be read ({_first_line(error)}).",
-                    place=Place(file=str(self.path), sheet=name),
-                    hint="Open it with a spreadsheet program and save it again as .xlsx.",
-                ) from error
         return sheets
 
     @cached_property
@@ -68,10 +81,12 @@ class Workbook:
             if self.options.sheet not in names:
                 raise SourceError(
                     unknown("sheet", self.options.sheet, names),
-                    place=Place(file=str(self.path)),
+                    place=Place(file=str(self.known_as)),
                     hint=f"It has: {', '.join(names)}.",
                 )
             return self.options.sheet
+        if not names:
+            raise SourceError("the workbook has no sheet with cells.", place=Place(file=str(self.known_as)))
 
         def records(name: str) -> int:
             frame, visible = self.sheets[name]
@@ -83,61 +98,130 @@ class Workbook:
         return max(names, key=records)
 
     @cached_property
-    def _heading_index(self) -> int:
-        frame = self.sheets[self._chosen][0]
-        if frame.is_empty():
+    def _sheet(self) -> pl.DataFrame:
+        """The chosen sheet, with numbers as they are shown and merged areas filled."""
+        sheet = self.sheets[self._chosen][0]
+        if sheet.is_empty():
             raise SourceError(
                 f"the sheet {self._chosen!r} is empty.",
-                place=Place(file=str(self.path), sheet=self._chosen),
+                place=Place(file=str(self.known_as), sheet=self._chosen),
                 hint=f"Choose another with sheet=; the workbook has: {', '.join(self.sheets)}.",
             )
-        if self.options.heading is not None:
-            if self.options.heading > frame.height:
-                raise SourceError(
-                    f"the heading should be in row {self.options.heading}, but the sheet has {frame.height} rows.",
-                    place=Place(file=str(self.path), sheet=self._chosen),
-                    hint="Correct heading= in the plan's source.",
-                )
-            return self.options.heading - 1
-        return find_heading([[cell or "" for cell in row] for row in frame.head(_LOOK).iter_rows()])
+        cells = self._cells
+        changed = {**cells.shown, **cells.errors}
+        for top, left, bottom, _ in cells.merged:
+            value = sheet[top, left] if top < sheet.height and left < sheet.width else None
+            changed.update(((row, left), value) for row in range(top + 1, bottom + 1) if bottom - top < sheet.height)
+        by_column: dict[int, list[tuple[int, str]]] = {}
+        for (row, column), text in changed.items():
+            if 0 <= row < sheet.height and 0 <= column < sheet.width:
+                by_column.setdefault(column, []).append((row, text))
+        for column, spots in by_column.items():
+            series = sheet.to_series(column).clone()
+            rows, texts = zip(*spots, strict=True)
+            sheet = sheet.with_columns(series.scatter(list(rows), list(texts)).alias(sheet.columns[column]))
+        return sheet
 
     @property
-    def _heading_row(self) -> tuple[str | None, ...]:
-        frame = self.sheets[self._chosen][0]
-        return frame.row(self._heading_index) if self._heading_index >= 0 else (None,) * frame.width
+    def grid(self) -> pl.DataFrame:
+        """The chosen sheet as it stands, as columns `c0`, `c1`, … of text and `#line`, from its first row."""
+        sheet = self._sheet
+        named = sheet.rename({name: f"c{i}" for i, name in enumerate(sheet.columns)})
+        filled = named.with_columns(pl.when(pl.all().str.strip_chars().str.len_bytes() > 0).then(pl.all()).name.keep())
+        return filled.with_columns(pl.int_range(1, sheet.height + 1, dtype=pl.Int64).alias(LINE))
+
+    @cached_property
+    def _cells(self) -> Cells:
+        return look_at_cells(self.path, self._kind, self._chosen)
+
+    @cached_property
+    def _heading(self) -> tuple[int, int]:
+        """The index of the row where the heading begins and the number of its rows; (-1, 0) without one."""
+        frame, said = self._sheet, self.options.heading
+        if said is not None:
+            if said > frame.height:
+                raise SourceError(
+                    f"the heading should be in row {said}, but the sheet has {frame.height} rows.",
+                    place=Place(file=str(self.known_as), sheet=self._chosen),
+                    hint="Correct heading= in the plan's source.",
+                )
+            return (said - 1, self.options.heading_rows or 1) if said else (-1, 0)
+        rows = [[cell or "" for cell in row] for row in frame.head(_LOOK).iter_rows()]
+        index = find_heading(rows)
+        if index is None:
+            if not self.options.exact:
+                return -1, 0
+            index = next(i for i, row in enumerate(rows) if any(row))
+        count = self.options.heading_rows or heading_rows(rows, index)
+        if self.options.heading_rows is None and index and self._groups_above(rows, index):
+            count = 2
+        return index - count + 1, count
+
+    def _groups_above(self, rows: list[list[str]], index: int) -> bool:
+        """Whether merged cells with a text stand over parts of the heading, at least two of them."""
+        over = [m for m in self._cells.merged if m[0] == m[2] == index - 1 and m[3] > m[1]]
+        return len(over) >= 2 and sum(1 for cell in rows[index - 1] if cell.strip()) >= 2
+
+    @property
+    def _heading_row(self) -> list[str]:
+        start, count = self._heading
+        if start < 0:
+            return [""] * self._sheet.width
+        rows = [[cell or "" for cell in row] for row in self._sheet.slice(start, count).iter_rows()]
+        names = rows[-1]
+        for offset in range(count - 2, -1, -1):
+            over = {m[1]: m[3] + 1 for m in self._cells.merged if m[0] == start + offset}
+            ends = [over.get(i, i + 1) for i in range(len(names))] if over else None
+            names = with_groups(rows[offset], names, ends)
+        return names
+
+    @property
+    def _first_row(self) -> int:
+        start, count = self._heading
+        return start + count if start >= 0 else 0
+
+    @cached_property
+    def _below(self) -> int:
+        """How many rows at the end are no records."""
+        said = self.options.below
+        if said is not None or self.options.exact:
+            return said or 0
+        body = self._sheet.slice(self._first_row + 1).tail(_LOOK_BELOW)
+        return count_below([[cell or "" for cell in row] for row in body.iter_rows()], len(self._kept))
 
     @cached_property
     def _kept(self) -> list[int]:
         """Positions of the columns that have a heading or a value."""
-        frame = self.sheets[self._chosen][0]
-        heading = self._heading_row
-        body = frame.slice(self._heading_index + 1)
+        frame = self._sheet
+        body = frame.slice(self._first_row)
         blank = body.select(pl.all().is_null().all()).row(0) if body.height else [True] * frame.width
-        return [
-            i for i, (title, empty) in enumerate(zip(heading, blank, strict=True)) if (title or "").strip() or not empty
-        ]
+        titles = zip(self._heading_row, blank, strict=True)
+        return [i for i, (title, empty) in enumerate(titles) if title.strip() or not empty]
 
     @cached_property
     def raw_headings(self) -> tuple[str, ...]:
         heading = self._heading_row
-        return tuple(heading[i] or "" for i in self._kept)
+        return tuple(heading[i] for i in self._kept)
 
     @cached_property
     def headings(self) -> tuple[str, ...]:
-        return tuple(tell_apart(list(self.raw_headings)))
+        return tuple(tell_apart(self.raw_headings))
 
     @cached_property
     def facts(self) -> FileFacts:
         chosen = self._chosen
+        start = self._heading[0]
         return FileFacts(
-            path=self.path,
+            path=self.known_as,
             format="workbook",
             size=self.path.stat().st_size,
-            heading_line=self._heading_index + 1,
+            heading_line=start + 1,
             sheets=tuple(
                 SheetFacts(name, visible, frame.height, name == chosen)
                 for name, (frame, visible) in self.sheets.items()
             ),
+            unit="row",
+            above=max(0, start),
         )
 
     def cell(self, heading: str, line: int) -> str | None:
@@ -148,8 +232,11 @@ class Workbook:
 
     def batches(self, *, first: bool = False) -> Iterator[Batch]:
         """The rows below the heading, wholly blank ones left out (a sheet has no end of its own)."""
-        start = self._heading_index + 1
-        body = self.sheets[self._chosen][0].slice(start, 2000 if first else None)
+        start = self._first_row
+        below = self._below
+        body = self._sheet.slice(start, self._sheet.height - start - below)
+        if first:
+            body = body.head(_FIRST_ROWS)
         names = body.columns
         text = pl.col(pl.String)
         rows = (
@@ -161,7 +248,40 @@ class Workbook:
             .with_columns(pl.int_range(start + 1, start + 1 + body.height, dtype=pl.Int64).alias(LINE))
             .filter(pl.any_horizontal(pl.col(list(self.headings)).is_not_null()))
         )
-        yield Batch(rows)
+        yield Batch(rows, noticed=frame(self._noticed(start + body.height)))
+
+    def _noticed(self, end: int) -> list[Finding]:
+        """What the cells of the rows up to `end` are beyond their values."""
+        cells, start = self._cells, self._first_row
+        names = dict(zip(self._kept, self.headings, strict=True))
+        sheet = self._sheet
+
+        def finding(code: str, spot: Spot, value: str | None) -> Finding:
+            row, column = spot
+            return Finding(code, line=row + 1, column=names[column], cell=self._place(spot), value=value)
+
+        def inside(spots: list[Spot]) -> list[Spot]:
+            return sorted(s for s in spots if start <= s[0] < end and s[1] in names)
+
+        found = [finding("cell.error", s, cells.errors[s]) for s in inside(list(cells.errors))]
+        found += [finding("cell.formula-without-value", s, None) for s in inside(cells.without_value)]
+        found += [finding("cell.long-number", s, sheet[s]) for s in inside(list(cells.long))]
+        for code, spots in (("cell.formula", cells.formulas), ("cell.merged", [(m[0], m[1]) for m in cells.merged])):
+            first: dict[int, Spot] = {}
+            counts: dict[int, int] = {}
+            for spot in inside(spots):
+                first.setdefault(spot[1], spot)
+                counts[spot[1]] = counts.get(spot[1], 0) + 1
+            # one finding for a column: such cells come in thousands
+            found += [finding(code, first[c], f"{counts[c]} cells" if counts[c] > 1 else "1 cell") for c in first]
+        if self._below and self.options.below is None:
+            row = self._sheet.height - self._below
+            words = [cell for line in self._sheet.slice(row).iter_rows() for cell in line if cell]
+            found.append(Finding("read.below-data", line=row + 1, value=shorter(" | ".join(words), 120)))
+        return found
+
+    def _place(self, spot: Spot) -> str:
+        return f"{self._chosen}!{column_letters(spot[1])}{spot[0] + 1}"
 
 
 def column_letters(index: int) -> str:
@@ -174,5 +294,5 @@ def column_letters(index: int) -> str:
     return letters
 
 
-def _first_line(error: Exception) -> str:
+def _first_line(error: BaseException) -> str:
     return str(error).splitlines()[0] if str(error) else type(error).__name__

@@ -1,0 +1,141 @@
+"""Codes of what flows, loans and runs meet."""
+
+from __future__ import annotations
+
+from mudanza.core.codes.model import Code, Example, N, S, W, told
+
+CODES = [
+    Code(
+        "flow.not-a-number",
+        S,
+        "A text that should be read as a number is none, or not in the sign convention given.",
+        "Look at decimal= and group= of the `number` step; add `or blank` if such values may be dropped.",
+        Example("flow", "{A} -> number", "12,50 EUR"),
+    ),
+    Code(
+        "flow.not-a-date",
+        S,
+        "A text that should be read as a date is none, or not in the pattern given.",
+        "Compare the pattern with the value (dd day, MM month, yyyy year); a step can have several patterns.",
+        Example("flow", '{A} -> date "dd/MM/yyyy"', "31/02/2024"),
+    ),
+    Code(
+        "flow.not-yes-no",
+        S,
+        "A text that should be read as yes or no is none of the words given.",
+        "Add the word to yes= or no= of the `yesno` step.",
+        Example("flow", "{A} -> yesno", "perhaps"),
+    ),
+    Code(
+        "flow.not-in-crosswalk",
+        S,
+        "A code is not in the crosswalk, so its meaning in the target is unknown.",
+        "Add a line for it to the crosswalk's file.",
+        Example("flow", "{A} -> crosswalk demo", "unheard of"),
+    ),
+    Code(
+        "flow.no-key",
+        S,
+        "No new identifier has been given for this old one, so the reference leads nowhere.",
+        "Build the list that gives the identifiers first; if it was, the record was not moved.",
+        Example("flow", '"north", {A} -> key owners', "77"),
+    ),
+    Code(
+        "flow.no-part",
+        S,
+        "A text has fewer parts than the one that was asked for.",
+        "Look at the separator of `split` and the number of `pick`.",
+        Example("flow", '{A} -> split "-" -> pick 3', "a-b"),
+    ),
+    Code(
+        "flow.too-exact",
+        S,
+        "A number has more decimal places than it is to be written with, so writing it would round.",
+        "Add `round N` to the flow, saying so on purpose.",
+        Example("flow", '{A} -> number -> write "0.00"', "0.125"),
+    ),
+    Code(
+        "flow.cut",
+        W,
+        "A text was longer than `fit` allows and was cut. The row is written.",
+        "Read what is lost; shorten the text at the source if it matters.",
+        Example("flow", "{A} -> fit 4", "Rua das Flores"),
+    ),
+    Code(
+        "loan.heading-missing",
+        S,
+        "A column that was lent out did not come back, or its heading was renamed.",
+        "Put the heading back as it was lent.",
+        told("'Phone' is not in the returned workbook; 'Telephone' is new."),
+    ),
+    Code(
+        "loan.heading-extra",
+        W,
+        "A column came back that was not lent out. Its values are not taken over.",
+        "Move the values to a column of the loan, or lend out a layout that has the column.",
+        told("'My remarks' was inserted before 'Phone' and has 3 values."),
+    ),
+    Code(
+        "loan.heading-repeated",
+        S,
+        "A heading of the loan stands over two columns.",
+        "Take the copy out.",
+        told("'Phone' stands over columns C and H."),
+    ),
+    Code(
+        "loan.order",
+        N,
+        "Columns were moved. They were found by their headings.",
+        "Nothing.",
+        told("'Town' came back in column B instead of E."),
+    ),
+    Code(
+        "loan.formula",
+        S,
+        "A cell holds a formula, whose value depends on the program that opens it.",
+        "Replace the formula by its value (copy, paste values).",
+        told("C7 holds =CONCATENATE(A7,B7)."),
+    ),
+    Code(
+        "loan.outside",
+        S,
+        "A value stands outside the table, under no heading of the loan.",
+        "Move the value into the table or delete it.",
+        told("J14 holds 'see Maria'."),
+    ),
+    Code(
+        "loan.row-missing",
+        S,
+        "A row that was lent out did not come back and was not marked for removal.",
+        "Say what it means with --missing keep or --missing remove.",
+        told("OW-000007 was lent out and is not in the returned workbook."),
+    ),
+    Code(
+        "loan.key-repeated",
+        S,
+        "A key stands in two rows of the returned workbook.",
+        "A row was copied; give the copy a blank key (or its own) or delete it.",
+        told("OW-000007 stands in rows 8 and 31."),
+    ),
+    Code(
+        "loan.key-blank",
+        S,
+        "A new row has no key, and the layout requires one.",
+        "Fill in the key of the new record.",
+        told("Row 92 is new and has no Owner code."),
+    ),
+    Code(
+        "loan.removal-unclear",
+        S,
+        "The removal column holds something other than its one word, or stands on a row that was not lent.",
+        "Write exactly 'remove', or clear the cell.",
+        told("H12 holds 'maybe'."),
+    ),
+    Code(
+        "loan.conflict",
+        S,
+        "The record was changed elsewhere since it was lent out.",
+        "Decide between the two values; the change is written to the conflicts file and to no import file.",
+        told("Phone was '912' when lent, is '913' now, and came back as '914'."),
+    ),
+]

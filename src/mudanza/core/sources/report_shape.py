@@ -1,0 +1,157 @@
+"""Seeing the shape of a printed report: where its heading is, and what its groups, totals and page lines begin with."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from mudanza.core.sources.headings import Cells, filled, find_heading, is_total, tell_apart
+from mudanza.core.sources.reading import ReadOptions
+
+#: a line that only draws a line
+RULE = r"^[-=_*.\s]{3,}$"
+_PAGE = re.compile(r"\W*(page|página|pagina|seite|pág\.?|pag\.?)\W*\d+", re.I)
+_LABEL = re.compile(r"([^\d:]{1,40}:)\s*(.*)")
+_TOTAL_WORD = re.compile(r"\W*[^\W\d]+([- ]?total\w*)?", re.I)
+
+
+@dataclass(frozen=True)
+class Shape:
+    """A report's shape: the rows of its heading, the line they begin on and the first line below them; the titles above, their digits
+    taken for 9; columns made of group lines with what those begin with, outermost first; what totals and lines to pass over begin with."""
+
+    heads: tuple[tuple[str, ...], ...]
+    heading_line: int
+    data_from: int
+    titles: frozenset[str]
+    groups: tuple[tuple[str, str], ...]
+    totals: tuple[str, ...]
+    pass_over: tuple[str, ...]
+    decimal: str
+    repeats: int
+
+    @property
+    def is_report(self) -> bool:
+        """Whether there is more to it than a plain table."""
+        return bool((self.groups and self.totals) or self.repeats > 1 or len(self.groups) > 1)
+
+    @property
+    def proposal(self) -> tuple[str, ...]:
+        """Lines for a plan's source."""
+        lines = ['format = "report"', f"heading = {self.heading_line}"]
+        if len(self.heads) > 1:
+            lines.append(f"heading_rows = {len(self.heads)}")
+        if self.groups:
+            lines.append("groups = { " + ", ".join(f'"{name}" = "{prefix}"' for name, prefix in self.groups) + " }")
+        if self.totals:
+            lines.append("totals = [" + ", ".join(f'"{t}"' for t in self.totals) + "]")
+        if self.pass_over:
+            lines.append("pass_over = [" + ", ".join(f'"{t}"' for t in self.pass_over) + "]")
+        return (*lines, f'decimal = "{self.decimal}"')
+
+
+def guess_shape(rows: Sequence[Cells], lines: Sequence[int], options: ReadOptions) -> Shape | None:
+    """The shape of a report, what the options say going before what can be seen. None if there is no heading."""
+    index = _heading(rows, lines, options.heading)
+    if index is None:
+        return None
+    count = options.heading_rows or 1
+    heads = [tuple(row) for row in rows[index : index + count]]
+    body = rows[index + count :]
+    titles = {_normal(row) for row in rows[:index] if filled(row)}
+    width = sum(1 for cell in heads[-1] if cell.strip())
+    repeats = sum(1 for row in body if _same(row, heads[-1]))
+    loose = [
+        row
+        for row in body
+        if filled(row) and not _same(row, heads[-1]) and _normal(row) not in titles and not re.match(RULE, _all(row))
+    ]
+    own = options.own
+    totals = tuple(own["totals"]) if "totals" in own else _totals(loose, width)
+    pages = tuple(own["pass_over"]) if "pass_over" in own else _pages(loose)
+    lone = [row for row in loose if not _begins(row, totals) and not _begins(row, pages)]
+    groups = tuple(own["groups"].items()) if "groups" in own else _groups(lone, width)
+    decimal = own.get("decimal") or _decimal(body)
+    data_from = lines[index + count] if index + count < len(lines) else lines[-1] + 1
+    names = tell_apart([name for name, _ in groups])
+    groups = tuple(zip(names, (prefix for _, prefix in groups), strict=True))
+    shape = Shape(tuple(heads), lines[index], data_from, frozenset(titles), groups, totals, pages, decimal, repeats + 1)
+    # groups that are printed between the titles and the first heading count as well
+    return _with_groups_above(shape, rows[:index], lines)
+
+
+def _heading(rows: Sequence[Cells], lines: Sequence[int], said: int | None) -> int | None:
+    if said:
+        return next((i for i, line in enumerate(lines) if line >= said), None)
+    first = find_heading(rows[:80])
+    if first is not None:
+        return first
+    again = Counter(tuple(c.strip() for c in row) for row in rows if filled(row) > 2)
+    most = next((row for row, times in again.most_common(1) if times > 1), None)
+    return next((i for i, row in enumerate(rows) if tuple(c.strip() for c in row) == most), None)
+
+
+def _with_groups_above(shape: Shape, above: Sequence[Cells], lines: Sequence[int]) -> Shape:
+    marks = [prefix for _, prefix in shape.groups if prefix.strip()]
+    at = next((i for i, row in enumerate(above) if _begins(row, marks)), None)
+    if at is None:
+        return shape
+    titles = frozenset(_normal(row) for row in above[:at] if filled(row))
+    return replace(shape, titles=titles, data_from=lines[at])
+
+
+def _all(row: Cells) -> str:
+    return " ".join(cell.strip() for cell in row if cell.strip())
+
+
+def _normal(row: Cells) -> str:
+    return re.sub(r"\d+", "9", _all(row))
+
+
+def _same(row: Cells, head: Cells) -> bool:
+    return [c.strip() for c in row] == [c.strip() for c in head]
+
+
+def _first(row: Cells) -> str:
+    return next((cell for cell in row if cell.strip()), "")
+
+
+def _begins(row: Cells, prefixes: Sequence[str]) -> bool:
+    return _first(row).strip().lower().startswith(tuple(p.strip().lower() for p in prefixes if p.strip()))
+
+
+def _totals(rows: Sequence[Cells], width: int) -> tuple[str, ...]:
+    words = [_TOTAL_WORD.match(_first(row)) for row in rows if is_total(row, max(width - 1, 2))]
+    return tuple(dict.fromkeys(match.group(0).strip() for match in words if match))
+
+
+def _pages(rows: Sequence[Cells]) -> tuple[str, ...]:
+    found = [match.group(1) for row in rows if filled(row) <= 2 and (match := _PAGE.match(_first(row).strip()))]
+    return tuple(dict.fromkeys(found))
+
+
+def _groups(rows: Sequence[Cells], width: int) -> tuple[tuple[str, str], ...]:
+    """Columns that group lines make: by a label (`Owner: …`), or else by how far a lone value is indented."""
+    labels: dict[str, int] = {}
+    indents: dict[str, int] = {}
+    for at, row in enumerate(rows):
+        first, count = _first(row), filled(row)
+        match = _LABEL.match(first.strip())
+        if match and count <= max(2, width // 2):
+            labels.setdefault(match.group(1), at)
+        elif count == 1 and width > 2:
+            indents.setdefault(first[: len(first) - len(first.lstrip())], at)
+    if labels:
+        # outermost is what comes first
+        return tuple((label.rstrip(":").strip(), label) for label in sorted(labels, key=lambda k: labels[k]))
+    spaces = sorted(indents, key=len)
+    return tuple((f"group {i + 1}" if len(spaces) > 1 else "group", indent) for i, indent in enumerate(spaces))
+
+
+def _decimal(rows: Sequence[Cells]) -> str:
+    texts = [cell.strip() for row in rows for cell in row if cell]
+    commas = sum(1 for t in texts if re.fullmatch(r"\(?-?[\d.\s]*\d,\d{1,2}\)?-?", t))
+    points = sum(1 for t in texts if re.fullmatch(r"\(?-?[\d,\s]*\d\.\d{1,2}\)?-?", t))
+    return "," if commas > points else "."

@@ -1,0 +1,305 @@
+"""Files of several record types: each line starts with a tag, and marked tags give the columns of a type."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from functools import cached_property
+from itertools import pairwise
+from pathlib import Path
+
+import polars as pl
+
+from mudanza.core.errors import Place, SourceError, unknown
+from mudanza.core.findings import Finding, frame
+from mudanza.core.sources.decoding import TextFile, look_at
+from mudanza.core.sources.headings import tell_apart
+from mudanza.core.sources.lines import TEXT, is_blank_line, lines_of
+from mudanza.core.sources.reading import LINE, Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
+from mudanza.core.sources.sniff import split_rows
+from mudanza.core.sources.structure import Shape, cut_exactly, cut_quickly
+
+_TAG = re.compile(r"\w[\w.-]{0,20}")
+_MARKED = re.compile(r"([^\w\s\"']{1,3})(\w[\w.-]{0,20})")
+_CANDIDATES = "|;\t,^~¦:"
+_SAMPLE = 400
+
+
+@dataclass(frozen=True)
+class Marks:
+    """How records are told apart: the sign between values, what marks a line of columns, the columns of each type as they
+    stand there, with the line."""
+
+    delimiter: str
+    marker: str
+    headings: dict[str, tuple[str, ...]]
+    lines: dict[str, int]
+
+
+def open_file(path: Path, options: ReadOptions, known_as: Path) -> TaggedFile:
+    """The reader of one record type. Raises SourceError if the options name none and there are several."""
+    marks = find_marks(path, options)
+    types = list(marks.headings)
+    kind = options.own.get("type") or (types[0] if len(types) == 1 else None)
+    if kind is None:
+        raise SourceError(
+            f"the file has {len(types)} record types: {', '.join(types)}.",
+            place=Place(str(known_as)),
+            hint=f'Say which is read: type = "{types[0]}" in the plan\'s source.',
+        )
+    for name in (kind, *options.own.get("parents", ())):
+        if name not in types:
+            raise SourceError(
+                unknown("record type", name, types), place=Place(str(known_as)), hint=f"There are: {', '.join(types)}."
+            )
+    return TaggedFile(path, options, known_as, marks, kind)
+
+
+def parts(path: Path, options: ReadOptions, known_as: Path) -> list[ReadOptions]:  # noqa: ARG001
+    """The options that read each record type, with its parents as far as they can be seen."""
+    if "type" in options.own:
+        return [options]
+    marks = find_marks(path, options)
+    above = _parents(look_at(path, options), marks)
+    found = []
+    for kind in marks.headings:
+        own = {**options.own, "type": kind}
+        if above.get(kind) and "parents" not in own:
+            own["parents"] = above[kind]
+        found.append(replace(options, own=own))
+    return found
+
+
+def looks_tagged(head: str) -> bool:
+    """Whether a text is of this format: nearly every line starts with a tag, and some with one that is marked."""
+    found = _guess(head.split("\n")[:_SAMPLE])
+    return found is not None and len(found[2]) > 1
+
+
+def find_marks(path: Path, options: ReadOptions) -> Marks:
+    """Find the record types of a file. Raises SourceError if no line gives columns, or one gives others than before."""
+    text = look_at(path, options)
+    guess = _guess(text.head.split("\n")[:_SAMPLE])
+    delimiter = options.delimiter or (guess[0] if guess else None)
+    marker = options.own.get("marker") or (guess[1] if guess else None)
+    if delimiter is None or marker is None:
+        raise SourceError(
+            "no line gives the columns of a record type.",
+            place=Place(str(path)),
+            hint='Say marker = "…" (what stands in front of the tag in such lines) and delimiter = "…" in the plan\'s source.',
+        )
+    headings: dict[str, tuple[str, ...]] = {}
+    lines: dict[str, int] = {}
+    for frame_, _ in lines_of(text):
+        marked = frame_.filter(
+            pl.col(TEXT).str.starts_with(marker) & pl.col(TEXT).str.contains(delimiter, literal=True)
+        )
+        for line, number in marked.select(TEXT, LINE).iter_rows():
+            tag, *names = (split_rows(line[len(marker) :], delimiter, options.quote, 1) or [[""]])[0]
+            names = names[:-1] if len(names) > 1 and not names[-1].strip() else names
+            known = headings.setdefault(tag.strip(), tuple(names))
+            lines.setdefault(tag.strip(), number)
+            if known != tuple(names):
+                raise SourceError(
+                    f"the columns of {tag} are not those of line {lines[tag]}.",
+                    place=Place(str(path), line=number),
+                    hint="Divide the file there and read the parts one by one.",
+                )
+    headings.pop("", None)
+    if not headings:
+        raise SourceError(
+            f"no line begins with {marker!r} and a tag.",
+            place=Place(str(path)),
+            hint="Correct marker= in the plan's source.",
+        )
+    return Marks(delimiter, marker, headings, lines)
+
+
+def _guess(lines: list[str]) -> tuple[str, str, set[str]] | None:
+    """Delimiter, marker and marked tags of the first lines, if nearly all of them have a tag."""
+    lines = [line for line in lines if line.strip()]
+    best: tuple[float, str, str, set[str]] | None = None
+    for delimiter in _CANDIDATES:
+        firsts = [line.split(delimiter, 1)[0].strip() for line in lines if delimiter in line]
+        tags = Counter(first for first in firsts if _TAG.fullmatch(first))
+        pairs = Counter(match.groups() for first in firsts if (match := _MARKED.fullmatch(first)))
+        for marker in {mark for mark, _ in pairs}:
+            marked = {tag for mark, tag in pairs if mark == marker and tags[tag]}
+            covered = sum(tags[tag] for tag in marked) + sum(n for (m, t), n in pairs.items() if m == marker)
+            share = covered / len(lines)
+            if marked and share > 0.85 and (best is None or share > best[0]):
+                best = (share, delimiter, marker, marked)
+    return best[1:] if best else None
+
+
+def _parents(text: TextFile, marks: Marks) -> dict[str, list[str]]:
+    """For each type, the types that always stand above it, outermost first, as seen in the first lines."""
+    order = []
+    for line in text.head.split("\n"):
+        tag = line.split(marks.delimiter, 1)[0].strip()
+        if tag in marks.headings:
+            order.append(tag)
+    first = {tag: order.index(tag) for tag in dict.fromkeys(order)}
+    counts = Counter(order)
+    before: dict[str, Counter[str]] = {tag: Counter() for tag in first}
+    for above, tag in pairwise(order):
+        # a parent comes first, and more than once
+        if first[above] < first[tag] and counts[above] > 1:
+            before[tag][above] += 1
+    parent = {}
+    for tag, others in before.items():
+        if others:
+            name, times = others.most_common(1)[0]
+            if times >= 0.6 * others.total():
+                parent[tag] = name
+    chains: dict[str, list[str]] = {}
+    for tag in parent:
+        chain, at = [], tag
+        while at in parent and parent[at] not in chain:
+            at = parent[at]
+            chain.insert(0, at)
+        chains[tag] = chain
+    return chains
+
+
+@dataclass(frozen=True)
+class TaggedFile(WithoutCells):
+    """One record type of a tagged file. A parent's columns stand behind its own, as `PARENT.column`."""
+
+    path: Path
+    options: ReadOptions
+    known_as: Path
+    marks: Marks
+    kind: str
+
+    @property
+    def _above(self) -> tuple[str, ...]:
+        return tuple(self.options.own.get("parents", ()))
+
+    @cached_property
+    def _text(self) -> TextFile:
+        return look_at(self.path, self.options)
+
+    @cached_property
+    def raw_headings(self) -> tuple[str, ...]:
+        own = self.marks.headings[self.kind]
+        return (*own, *(f"{p}.{name}" for p in self._above for name in tell_apart(self.marks.headings[p])))
+
+    @cached_property
+    def headings(self) -> tuple[str, ...]:
+        return tuple(tell_apart(self.raw_headings))
+
+    @cached_property
+    def facts(self) -> FileFacts:
+        marks = self.marks
+        proposal = ['format = "tagged"', f'type = "{self.kind}"']
+        if self._above:
+            proposal.append("parents = [" + ", ".join(f'"{p}"' for p in self._above) + "]")
+        types = ", ".join(f"{tag} (columns in line {marks.lines[tag]})" for tag in marks.headings)
+        return FileFacts(
+            path=self.known_as,
+            format="tagged records",
+            size=self.path.stat().st_size,
+            heading_line=marks.lines[self.kind],
+            encoding=self._text.encoding,
+            encoding_because=self._text.because,
+            delimiter=marks.delimiter,
+            part=self.kind,
+            notes=(("types", f"{types}; marked with {marks.marker!r}"),),
+            proposal=tuple(proposal),
+        )
+
+    def batches(self, *, first: bool = False) -> Iterator[Batch]:
+        """The records of the type, each with those of its parents that stand above it."""
+        marks, delimiter = self.marks, self.marks.delimiter
+        last: dict[str, pl.DataFrame] = {}
+        tag = pl.col(TEXT).str.split(delimiter).list.first().str.strip_chars()
+        for frame_, undecodable in lines_of(self._text, first=first):
+            tagged = frame_.with_columns(tag.alias("tag"))
+            rows, broken = self._records(tagged, self.kind)
+            rows = rows.rename(dict(zip(rows.columns[:-1], self.headings, strict=False)))
+            orphans = pl.Series([False] * rows.height)
+            outer = None
+            for parent in self._above:
+                records, _ = self._records(tagged, parent)
+                records = pl.concat([last[parent], records]) if parent in last else records
+                last[parent] = records.tail(1) if records.height else records
+                names = {c: f"{parent}.{c}" for c in records.columns[:-1]}
+                above = records.rename(names).with_columns(pl.col(LINE).alias(f"{parent} line"))
+                rows = rows.join_asof(above, on=LINE, strategy="backward")
+                orphans |= rows[f"{parent} line"].is_null()
+                if outer is not None:
+                    orphans |= (rows[f"{parent} line"] < rows[outer]).fill_null(True)
+                outer = f"{parent} line"
+            alone = rows.filter(orphans)
+            broken += [
+                BrokenRow(line, "read.no-parent", delimiter.join((self.kind, *cells)), self.kind, cells, f"a {self._above[-1]} above it")
+                for line, cells in ((r[-1], tuple(c or "" for c in r[:-1])) for r in alone.select(*self.headings[: len(marks.headings[self.kind])], LINE).iter_rows())
+            ]  # fmt: skip
+            broken = sorted([*broken, *undecodable], key=lambda b: b.line)
+            blank = tuple(frame_.filter(is_blank_line())[LINE].to_list())
+            yield Batch(
+                rows.filter(~orphans).select(*self.headings, LINE), tuple(broken), blank, self._strangers(tagged)
+            )
+
+    def _strangers(self, tagged: pl.DataFrame) -> pl.DataFrame:
+        marks = self.marks
+        strange = tagged.filter(
+            ~pl.col("tag").is_in(list(marks.headings)) & ~pl.col(TEXT).str.starts_with(marks.marker) & ~is_blank_line()
+        )
+        rule = f"one of {', '.join(marks.headings)}"
+        return frame(
+            [
+                Finding("read.unknown-tag", line=line, value=shorter(text), rule=rule)
+                for text, line in strange.select(TEXT, LINE).iter_rows()
+            ]
+        )
+
+    def _records(self, tagged: pl.DataFrame, kind: str) -> tuple[pl.DataFrame, list[BrokenRow]]:
+        """The records of a type, read as delimited text."""
+        names = ("", *self.marks.headings[kind])
+        mine = tagged.filter((pl.col("tag") == kind) & pl.col(TEXT).is_not_null())
+        schema = {"\x1ftag": pl.String, **dict.fromkeys(tell_apart(names[1:]), pl.String)}
+        quote = self.options.quote.encode() if self.options.quote else None
+        delimiter = self.marks.delimiter.encode()
+        body = mine[TEXT].str.strip_chars_end(
+            self.marks.delimiter if _closed(mine, self.marks.delimiter, len(names)) else "\r"
+        )
+        block = ("\n".join(body.to_list()) + "\n").encode() if mine.height else b""
+        shape = Shape(delimiter, quote, len(names))
+        if len(delimiter) > 1:
+            raise SourceError(
+                "the delimiter of tagged records must be one plain character.", place=Place(str(self.known_as))
+            )
+        cut = (cut_quickly(block, shape, True) or cut_exactly(block, shape, True)) if block else None
+        if cut is None:
+            return pl.DataFrame(schema={**{k: v for k, v in schema.items() if k != "\x1ftag"}, LINE: pl.Int64}), []
+        try:
+            rows = self._parsed(cut.body, schema, shape)
+        except pl.exceptions.PolarsError:
+            cut = cut_exactly(block, shape, True)
+            rows = self._parsed(cut.body, schema, shape)
+        at = mine[LINE].to_numpy()
+        rows = rows.drop("\x1ftag").with_columns(pl.Series(LINE, at[cut.lines], dtype=pl.Int64))
+        return rows, [
+            replace(b, line=int(at[b.line]), cells=b.cells[1:], rule=f"{len(names)} values, the tag counted")
+            for b in cut.broken
+        ]
+
+    def _parsed(self, body: bytes, schema: dict[str, type[pl.String]], shape: Shape) -> pl.DataFrame:
+        if not body:
+            return pl.DataFrame(schema=schema)
+        quote = shape.quote.decode() if shape.quote else None
+        rows = pl.read_csv(body, has_header=False, schema=schema, separator=shape.delimiter.decode(), quote_char=quote)
+        if rows.height != body.count(b"\n"):
+            raise pl.exceptions.ComputeError("records over several lines")
+        return rows.with_columns(pl.when(pl.col(pl.String).str.len_bytes() > 0).then(pl.col(pl.String)).name.keep())
+
+
+def _closed(lines: pl.DataFrame, delimiter: str, width: int) -> bool:
+    """Whether the lines end with a delimiter that is one too many for their columns."""
+    count = pl.col(TEXT).str.count_matches(re.escape(delimiter), literal=False)
+    share = lines.select((pl.col(TEXT).str.ends_with(delimiter) & (count == width)).mean()).item()
+    return (share or 0) > 0.9
