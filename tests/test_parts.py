@@ -19,7 +19,7 @@ from mudanza.core.move import find_move, read_move, toml_place
 from mudanza.core.plans import load_plan
 from mudanza.core.sources.opening import open_source, read_ahead
 from mudanza.core.sources.sniff import find_delimiter
-from mudanza.core.survey import survey
+from mudanza.core.survey.surveying import survey
 from test_reading import book
 
 # files

@@ -19,7 +19,7 @@ from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.headings import find_heading
 from mudanza.core.sources.reading import LINE, ReadOptions
 from mudanza.core.sources.structure import Shape, cut_exactly, cut_quickly
-from mudanza.core.survey import survey
+from mudanza.core.survey.surveying import survey
 
 
 def rows_of(path: Path, options: ReadOptions | None = None) -> tuple[list[tuple], list, list[int]]:

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from mudanza.core.move import Move, find_move, read_move
     from mudanza.core.sources.opening import open_source
     from mudanza.core.sources.reading import ReadOptions
-    from mudanza.core.survey import SurveyResult, survey
+    from mudanza.core.survey.surveying import SurveyResult, survey
 
 _HOMES = {
     "building.build": ("BuildResult", "build"),
@@ -38,7 +38,7 @@ _HOMES = {
     "move": ("Move", "find_move", "read_move"),
     "sources.opening": ("open_source",),
     "sources.reading": ("ReadOptions",),
-    "survey": ("SurveyResult", "survey"),
+    "survey.surveying": ("SurveyResult", "survey"),
 }
 _HOME = {name: home for home, names in _HOMES.items() for name in names}
 

@@ -107,7 +107,12 @@ def standing(finding: Finding) -> str:
     return f"{name} line {finding.line}" if finding.line else name
 
 
-def groups(found: Sequence[Group]) -> None:
+def toml_text(text: str) -> str:
+    """A text as it is written in TOML."""
+    return json.dumps(text, ensure_ascii=False)
+
+
+def groups(found: Sequence[Group], *, with_file: bool = False) -> None:
     """Findings grouped by code and field, each with a count and one example."""
     rows: list[list[str | Text]] = []
     for group in found:
@@ -116,7 +121,14 @@ def groups(found: Sequence[Group]) -> None:
         if example.rule:
             parts.append(f"asked: {example.rule}")
         words = "; ".join(parts)
-        detail = Text(f"{standing(example)}: {words}" if words else standing(example), style="dim")
+        place = (
+            f"{example.file} line {example.line}"
+            if with_file and example.line
+            else example.file
+            if with_file
+            else standing(example)
+        )
+        detail = Text(f"{place}: {words}" if words else str(place), style="dim")
         weight = "bold" if group.severity is Severity.STOP else ""
         rows.append(
             [

@@ -24,7 +24,7 @@ wait_option = click.option(
 )
 
 
-def _day(ctx: click.Context, param: click.Parameter, value: str | None) -> date | None:  # noqa: ARG001
+def day_option(ctx: click.Context, param: click.Parameter, value: str | None) -> date | None:  # noqa: ARG001
     if value is None:
         return None
     try:
@@ -33,26 +33,26 @@ def _day(ctx: click.Context, param: click.Parameter, value: str | None) -> date 
         raise click.BadParameter(f"{value!r} is no date; write it as 2026-01-31.") from None
 
 
-def _pairs(ctx: click.Context, param: click.Parameter, value: tuple[str, ...]) -> dict[str, str]:  # noqa: ARG001
-    pairs = {}
+def pairs(ctx: click.Context, param: click.Parameter, value: tuple[str, ...]) -> dict[str, str]:  # noqa: ARG001
+    found = {}
     for item in value:
         name, sign, text = item.partition("=")
         if not sign or not name:
             raise click.BadParameter(f"{item!r} is not written NAME=VALUE.")
-        pairs[name] = text
-    return pairs
+        found[name] = text
+    return found
 
 
 def run_options(command: F) -> F:
     """--as-of and --set, for commands that run flows."""
     command = click.option(
-        "--as-of", callback=_day, metavar="DAY", help="The day that `within N days` counts from (today)."
+        "--as-of", callback=day_option, metavar="DAY", help="The day that `within N days` counts from (today)."
     )(command)
     return click.option(
         "--set",
         "parameters",
         multiple=True,
-        callback=_pairs,
+        callback=pairs,
         metavar="NAME=VALUE",
         help="A value for :NAME in flows.",
     )(command)

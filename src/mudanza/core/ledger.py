@@ -38,9 +38,10 @@ CREATE TABLE IF NOT EXISTS changes (
   loan TEXT NOT NULL, subject TEXT NOT NULL, key TEXT NOT NULL, field TEXT NOT NULL, before TEXT, after TEXT,
   accepted TEXT NOT NULL
 );
+CREATE TABLE IF NOT EXISTS surveys (sha256 TEXT NOT NULL, path TEXT NOT NULL, rows INTEGER NOT NULL, moment TEXT NOT NULL);
 CREATE INDEX IF NOT EXISTS changes_by_key ON changes (subject, key, field);
 """
-_VERSION = 1
+_VERSION = 2
 
 
 @dataclass(frozen=True)
@@ -283,6 +284,22 @@ class Ledger:
         """Write a page, in the place of one that began with the same number."""
         with self._errors():
             self._db.execute("INSERT OR REPLACE INTO key_pages VALUES (?,?,?,?,?)", (book, first, last, run, body))
+
+    # surveys
+
+    def surveyed(self) -> list[tuple[str, str, int, str]]:
+        """The files that were surveyed: SHA-256, path, rows, when; oldest first."""
+        with self._errors():
+            if not self._db.execute("SELECT 1 FROM sqlite_master WHERE name = 'surveys'").fetchone():
+                return []
+            return self._db.execute("SELECT sha256, path, rows, moment FROM surveys ORDER BY moment").fetchall()
+
+    def put_surveys(self, files: list[tuple[str, str, int]]) -> None:
+        """Note files that were surveyed: SHA-256, path, rows."""
+        moment = now()
+        with self._errors():
+            self._create()
+            self._db.executemany("INSERT INTO surveys VALUES (?,?,?,?)", [(*file, moment) for file in files])
 
     # loans
 

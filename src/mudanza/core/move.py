@@ -9,12 +9,13 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+from mudanza.core.databases import Database, read_databases
 from mudanza.core.errors import MoveError, MudanzaError, Place, PlanError, nearest, unknown
 from mudanza.core.keys import KeyPattern
 from mudanza.core.ledger import Ledger
 
 SETTINGS = "mudanza.toml"
-_KNOWN = {"name", "keys", "parameters"}
+_KNOWN = {"name", "keys", "parameters", "databases"}
 _KNOWN_KEY = {"pattern", "start"}
 
 
@@ -26,6 +27,7 @@ class Move:
     name: str
     key_patterns: Mapping[str, KeyPattern] = field(default_factory=dict)
     parameters: Mapping[str, str] = field(default_factory=dict)
+    databases: Mapping[str, Database] = field(default_factory=dict)
     wait: float = 30
 
     @cached_property
@@ -70,6 +72,14 @@ class Move:
             listed = f"There are: {', '.join(known)}." if known else f"The folder {folder}/ has none."
             raise MoveError(unknown(kind, name, known), place=Place(str(self.folder / folder)), hint=listed)
         return path
+
+    def database(self, name: str) -> Database:
+        """A database of the settings. Raises MoveError with the nearest name if there is none."""
+        if name not in self.databases:
+            known = list(self.databases)
+            listed = f"There are: {', '.join(known)}." if known else f"Add [databases.{name}] to {SETTINGS}."
+            raise MoveError(unknown("database", name, known), hint=listed)
+        return self.databases[name]
 
     def key_pattern(self, book: str) -> KeyPattern:
         """The pattern of a key book. Raises MoveError if the settings have none of that name."""
@@ -116,7 +126,12 @@ def read_move(folder: Path) -> Move:
         except MoveError as error:
             raise toml_error(error.what, path, text, f"keys.{book}", "pattern", MoveError, error.hint) from None
     parameters = {k: str(v) for k, v in table(settings, "parameters", path, text, MoveError).items()}
-    return Move(folder, name, patterns, parameters)
+
+    def wrong(what: str, database: str, key: str | None, hint: str | None) -> MudanzaError:
+        return toml_error(what, path, text, f"databases.{database}", key, MoveError, hint)
+
+    databases = read_databases(table(settings, "databases", path, text, MoveError), folder, wrong)
+    return Move(folder, name, patterns, parameters, databases)
 
 
 # reading TOML with places

@@ -231,7 +231,7 @@ class _Build:
             by_source=self.by_source,
             findings=self.tally.groups(),
             files=[out.digest(self.move.shown(out.final)) for out in outputs],
-            read=[digest.result() for digest in digests],
+            read=[digest.result() for digest in digests] + [d for one in self.intake.opened if (d := one.digest())],
             keys_given=self._keys_given(),
         )
 

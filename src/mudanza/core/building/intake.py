@@ -10,6 +10,7 @@ from pathlib import Path
 import polars as pl
 
 from mudanza.core.errors import Place, PlanError, SourceError, few, nearest
+from mudanza.core.files import Digest
 from mudanza.core.plans import Plan, Source
 from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.reading import FILE, LINE, OLD_LINE, SOURCE, TEXT, WHY, Batch, BrokenRow, Reader
@@ -39,6 +40,11 @@ class Opened:
     @property
     def _renames(self) -> dict[str, str]:
         return self.source.options.rename
+
+    def digest(self) -> Digest | None:
+        """What was read of a source that is no file, once it has been read."""
+        digest = getattr(self.reader, "digest", None)
+        return digest(self.shown) if digest is not None and not self.path.is_file() else None
 
     def cell(self, column: str, line: int) -> str | None:
         """The cell of a value in a workbook, by the plan's name of the column."""

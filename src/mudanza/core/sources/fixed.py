@@ -12,9 +12,11 @@ import polars as pl
 
 from mudanza.core.errors import Place, SourceError
 from mudanza.core.sources.decoding import TextFile, look_at
+from mudanza.core.sources.guard import is_workbook
 from mudanza.core.sources.headings import find_heading, tell_apart
 from mudanza.core.sources.lines import TEXT, is_blank_line, lines_of
 from mudanza.core.sources.reading import LINE, Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
+from mudanza.core.sources.sniff import find_text_form
 
 _SAMPLE = 200
 _ENOUGH = 20
@@ -46,6 +48,15 @@ def open_file(path: Path, options: ReadOptions, known_as: Path) -> FixedFile:
             hint='Say where they stand: positions = { "Code" = "1-5", "Name" = "6-30" } in the plan\'s source.',
         )
     return FixedFile(path, options, known_as, text, columns)
+
+
+def recognises(path: Path, options: ReadOptions) -> bool:
+    """Whether a text has no delimiter but columns that can be seen."""
+    if is_workbook(path) or options.delimiter is not None:
+        return False
+    form = find_text_form(path, options)
+    columns = guess_columns(form.text.head)
+    return columns is not None and form.width < len(columns.spans)
 
 
 def _said(options: ReadOptions, path: Path) -> Columns:

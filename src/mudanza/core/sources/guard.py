@@ -14,9 +14,15 @@ MOST_BYTES = 2 << 30
 MOST_RATIO = 400
 _RATIO_MATTERS_FROM = 64 << 20
 _OLE = b"\xd0\xcf\x11\xe0"
-_BIFF = (b"\x09\x08\x10\x00\x00\x06", b"\x09\x08\x08\x00\x00\x05")
+_BIFF_STARTS = (b"\x09\x08\x10\x00", b"\x09\x08\x08\x00")
 _ODS = b"application/vnd.oasis.opendocument.spreadsheet"
 _PASSWORD = "EncryptedPackage".encode("utf-16-le")
+
+
+def is_workbook(path: Path) -> bool:
+    """Whether a file begins as a workbook does."""
+    with path.open("rb") as file:
+        return file.read(8).startswith((b"PK", _OLE, *_BIFF_STARTS))
 
 
 def kind_of_archive(path: Path) -> str | None:
@@ -52,7 +58,7 @@ def guard_workbook(path: Path) -> str:
                     hint="Open it, remove the password, and save it as .xlsx.",
                 )
             return "xls"
-    if start.startswith(tuple(b[:4] for b in _BIFF)):
+    if start.startswith(_BIFF_STARTS):
         return "xls"
     try:
         with zipfile.ZipFile(path) as archive:

@@ -130,7 +130,9 @@ def open_tree(
     texts = options.own.get("texts", TEXTS)
     # only the outermost records stand one on a line
     numbers = numbers if path == "" else None
-    return NestedFile(known_as=known_as, tree=tree, path=path, texts=texts, several=len(paths) > 1, numbers=numbers, **facts)
+    return NestedFile(
+        known_as=known_as, tree=tree, path=path, texts=texts, several=len(paths) > 1, numbers=numbers, **facts
+    )
 
 
 def parts_of(tree: Any, options: ReadOptions) -> list[ReadOptions]:
@@ -223,8 +225,8 @@ def flatten(value: Any, prefix: str, texts: str, row: dict[str, str | None]) -> 
         if objects and len(objects) == len(value):
             rows: list[dict[str, str | None]] = []
             for item in objects:
-                flatten(item, prefix, texts, one := {})
-                rows.append(one)
+                rows.append({})
+                flatten(item, prefix, texts, rows[-1])
             for key in dict.fromkeys(k for one in rows for k in one):
                 row[key] = texts.join(one.get(key) or "" for one in rows)
         else:

@@ -104,6 +104,8 @@ FORMATS: dict[str, Format] = {
         },
     ),
 }
+#: formats that are only recognised by a look inside, in this order
+_RECOGNISED = ("tagged", "report", "fixed")
 _SEVERAL = ("tagged", "json", "xml", "database")
 
 _REFUSED = {
@@ -136,6 +138,25 @@ def parts(path: Path, options: ReadOptions) -> list[ReadOptions]:
         return [options]
     found: list[ReadOptions] = _module(name).parts(content, replace(options, format=name), path)
     return found
+
+
+def recognise(path: Path, options: ReadOptions) -> ReadOptions:
+    """The options with the format that a text or workbook plainly has beyond a mere table, if they say none.
+
+    Only for a look at a source: what a plan reads, it says itself. Raises as `open_source` does.
+    """
+    content, name = _content(path, options)
+    if (
+        options.format is not None
+        or options.own
+        or name not in ("delimited", "workbook")
+        or options.heading is not None
+    ):
+        return options
+    for format_ in _RECOGNISED:
+        if _module(format_).recognises(content, options):
+            return replace(options, format=format_)
+    return options
 
 
 def files_of(path: Path) -> list[Path]:

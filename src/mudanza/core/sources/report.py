@@ -11,28 +11,28 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import zip_longest
 from pathlib import Path
+from typing import Any
 
 import polars as pl
 
 from mudanza.core.errors import Place, SourceError
 from mudanza.core.findings import Finding, frame
 from mudanza.core.kinds import DECIMAL, Kind, plain_text
-from mudanza.core.sources.decoding import whole_text
+from mudanza.core.sources.decoding import look_at, whole_text
+from mudanza.core.sources.guard import is_workbook
 from mudanza.core.sources.headings import tell_apart, with_groups
 from mudanza.core.sources.reading import INNER, LINE, Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
 from mudanza.core.sources.report_shape import RULE, Shape, guess_shape
-from mudanza.core.sources.sniff import find_delimiter
+from mudanza.core.sources.sniff import find_delimiter, split_rows
 from mudanza.core.sources.workbook import Workbook, column_letters
 
 _KIND, _FIRST, _COUNT, _ALL, _RUN = (f"{INNER}{name}" for name in ("kind", "first", "count", "all", "run"))
-_WORKBOOKS = (b"PK", b"\xd0\xcf", b"\x09\x08")
+_LOOK = 500
 
 
 def open_file(path: Path, options: ReadOptions, known_as: Path) -> ReportFile:
     """The reader of a printed report in delimited text or a workbook. Raises SourceError if no heading can be seen."""
-    with path.open("rb") as file:
-        start = file.read(2)
-    if start in _WORKBOOKS:
+    if is_workbook(path):
         book = Workbook(path, replace(options, heading=options.heading or 1), known_as)
         facts = book.facts
         grid = book.grid
@@ -55,6 +55,22 @@ def open_file(path: Path, options: ReadOptions, known_as: Path) -> ReportFile:
             facts, format=f"printed report ({facts.format})", heading_line=shape.heading_line, proposal=shape.proposal
         ),
     )
+
+
+def recognises(path: Path, options: ReadOptions) -> bool:
+    """Whether a file has the groups, totals or repeated headings of a printed report."""
+    if is_workbook(path):
+        grid = Workbook(path, replace(options, heading=1), path).grid
+        rows = [[cell or "" for cell in row] for row in grid.head(_LOOK).drop(LINE).iter_rows()]
+        lines = grid[LINE].head(_LOOK).to_list()
+    else:
+        head = look_at(path, options).head
+        rows = split_rows(head, find_delimiter(head, options.quote), options.quote, _LOOK)
+        width = max((len(row) for row in rows), default=0)
+        rows = [row + [""] * (width - len(row)) for row in rows]
+        lines = list(range(1, len(rows) + 1))
+    shape = guess_shape(rows, lines, options) if rows and len(rows[0]) > 2 else None
+    return shape is not None and shape.is_report
 
 
 def _text_grid(path: Path, options: ReadOptions, known_as: Path) -> tuple[pl.DataFrame, FileFacts]:
@@ -106,7 +122,7 @@ class ReportFile(WithoutCells):
         )
         passed = [word.str.starts_with(prefix.strip()) for prefix in shape.pass_over]
         numbers = pl.col(_ALL).str.replace_all(r"\d+", "9")
-        kind = (
+        kind: Any = (
             pl.when(pl.col(_COUNT) == 0).then(pl.lit("blank"))
             .when((line < shape.data_from) | headings | numbers.is_in(list(shape.titles)) | _any(passed)).then(pl.lit("title"))
             .when(pl.col(_ALL).str.contains(RULE)).then(pl.lit("rule"))

@@ -15,6 +15,7 @@ import polars as pl
 from mudanza.core.errors import Place, SourceError, unknown
 from mudanza.core.findings import Finding, frame
 from mudanza.core.sources.decoding import TextFile, look_at
+from mudanza.core.sources.guard import is_workbook
 from mudanza.core.sources.headings import tell_apart
 from mudanza.core.sources.lines import TEXT, is_blank_line, lines_of
 from mudanza.core.sources.reading import LINE, Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
@@ -72,9 +73,11 @@ def parts(path: Path, options: ReadOptions, known_as: Path) -> list[ReadOptions]
     return found
 
 
-def looks_tagged(head: str) -> bool:
-    """Whether a text is of this format: nearly every line starts with a tag, and some with one that is marked."""
-    found = _guess(head.split("\n")[:_SAMPLE])
+def recognises(path: Path, options: ReadOptions) -> bool:
+    """Whether a file is of this format: nearly every line starts with a tag, and some with one that is marked."""
+    if is_workbook(path):
+        return False
+    found = _guess(look_at(path, options).head.split("\n")[:_SAMPLE])
     return found is not None and len(found[2]) > 1
 
 
@@ -156,7 +159,8 @@ def _parents(text: TextFile, marks: Marks) -> dict[str, list[str]]:
                 parent[tag] = name
     chains: dict[str, list[str]] = {}
     for tag in parent:
-        chain, at = [], tag
+        chain: list[str] = []
+        at = tag
         while at in parent and parent[at] not in chain:
             at = parent[at]
             chain.insert(0, at)

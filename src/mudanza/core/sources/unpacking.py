@@ -81,7 +81,7 @@ def _is_litter(name: str) -> bool:
     return name.startswith("__MACOSX/") or Path(name).name in (".DS_Store", "Thumbs.db")
 
 
-def _copy(body: IO[bytes], target: Path, path: Path) -> Path:
+def _copy(body: IO[bytes] | gzip.GzipFile, target: Path, path: Path) -> Path:
     most = max(_HARMLESS, MOST_RATIO * path.stat().st_size)
     size = 0
     try:

@@ -108,11 +108,11 @@ class Workbook:
                 hint=f"Choose another with sheet=; the workbook has: {', '.join(self.sheets)}.",
             )
         cells = self._cells
-        changed = {**cells.shown, **cells.errors}
+        changed: dict[Spot, str | None] = {**cells.shown, **cells.errors}
         for top, left, bottom, _ in cells.merged:
             value = sheet[top, left] if top < sheet.height and left < sheet.width else None
             changed.update(((row, left), value) for row in range(top + 1, bottom + 1) if bottom - top < sheet.height)
-        by_column: dict[int, list[tuple[int, str]]] = {}
+        by_column: dict[int, list[tuple[int, str | None]]] = {}
         for (row, column), text in changed.items():
             if 0 <= row < sheet.height and 0 <= column < sheet.width:
                 by_column.setdefault(column, []).append((row, text))

@@ -1,0 +1,289 @@
+"""Tables and queries of databases through SQLAlchemy: streamed as text, in one read-only transaction."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from decimal import Decimal
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import polars as pl
+import sqlalchemy as sa
+from sqlalchemy.exc import NoSuchModuleError, SQLAlchemyError
+
+from mudanza.core.databases import Database
+from mudanza.core.errors import MudanzaError, OutsideError, Place, SourceError, few, unknown
+from mudanza.core.files import Digest
+from mudanza.core.findings import Finding, frame
+from mudanza.core.kinds import DECIMAL
+from mudanza.core.sources.headings import tell_apart
+from mudanza.core.sources.reading import LINE, Batch, FileFacts, ReadOptions, WithoutCells
+from mudanza.core.sources.sql_texts import copied_blocks, texts_of
+
+_FETCH = 20_000
+_FIRST = 1_000
+_TOLERANCE = Decimal("1e-12")
+#: the character set of binary columns in MariaDB
+_BINARY = 63
+
+
+def open_file(path: Path, options: ReadOptions, known_as: Path) -> DatabaseTable:
+    """The reader of a table or query of an SQLite file."""
+    return _open(Database(str(known_as), file=path), options, path.stat().st_size)
+
+
+def open_database(database: Database, options: ReadOptions) -> DatabaseTable:
+    """The reader of a table or query of a database of the move's settings."""
+    return _open(database, options, 0)
+
+
+def parts(path: Path, options: ReadOptions, known_as: Path) -> list[ReadOptions]:
+    """The options that read each table of an SQLite file."""
+    return parts_of(Database(str(known_as), file=path), options)
+
+
+def parts_of(database: Database, options: ReadOptions) -> list[ReadOptions]:
+    """The options that read each table of a database, unless one or a query is named."""
+    if {"table", "query"} & set(options.own):
+        return [options]
+    with _told(database):
+        tables = _tables(_engine(database))
+    if not tables:
+        raise SourceError("the database has no tables.", place=Place(database.name))
+    return [replace(options, format="database", own={**options.own, "table": table}) for table in tables]
+
+
+def _open(database: Database, options: ReadOptions, size: int) -> DatabaseTable:
+    own = options.own
+    place = Place(database.name)
+    if "table" in own and "query" in own:
+        raise SourceError("a source is a table or a query, not both.", place=place, hint="Take one of them out.")
+    if not {"table", "query"} & set(own):
+        with _told(database):
+            tables = _tables(_engine(database))
+        if len(tables) != 1:
+            listed = f"It has: {few(tables)}." if tables else "It has none."
+            raise SourceError("the source does not say its table.", place=place, hint=f'Write table = "…". {listed}')
+        options = replace(options, own={**own, "table": tables[0]})
+    if database.file is not None and not database.file.is_file():
+        raise SourceError("the file does not exist.", place=Place(str(database.file)), hint="Look at the path.")
+    return DatabaseTable(database, options, size)
+
+
+def _engine(database: Database) -> sa.Engine:
+    url = database.url()
+    # statements have no parameters, so that a % in a query is a %
+    more: dict[str, Any] = {"poolclass": sa.pool.NullPool, "execution_options": {"no_parameters": True}}
+    backend = url.get_backend_name()
+    if backend == "sqlite":
+        # opened so that nothing can be written
+        more["connect_args"] = {"check_same_thread": False}
+        return sa.create_engine(f"sqlite:///file:{url.database}?mode=ro&uri=true", **more)
+    if backend in ("postgresql", "mysql", "mariadb"):
+        more["connect_args"] = {"connect_timeout": 15}
+    return sa.create_engine(url, **more)
+
+
+def _tables(engine: sa.Engine) -> list[str]:
+    looked = sa.inspect(engine)
+    return sorted([*looked.get_table_names(), *looked.get_view_names()])
+
+
+@contextmanager
+def _told(database: Database) -> Iterator[None]:
+    """What goes wrong at a database, in words and without credentials."""
+    place = Place(database.name)
+    try:
+        yield
+    except MudanzaError:
+        raise
+    except (NoSuchModuleError, ModuleNotFoundError) as error:
+        raise OutsideError(
+            f"there is no driver for this database ({error}).", place=place, hint="Install it beside Mudanza."
+        ) from None
+    except Exception as error:
+        if not isinstance(error, SQLAlchemyError) and type(error).__module__.partition(".")[0] not in (
+            "psycopg",
+            "pymysql",
+            "sqlite3",
+        ):
+            raise
+        cause = getattr(error, "orig", None) or error
+        said = cause.args[1] if len(cause.args) > 1 and isinstance(cause.args[1], str) else cause
+        words = str(said).strip().splitlines() or [type(error).__name__]
+        raise OutsideError(
+            f"the database says: {database.without_secrets(words[0])}",
+            place=place,
+            hint="Look at the address, the credentials and the names of table and columns.",
+        ) from None
+
+
+@dataclass(frozen=True)
+class DatabaseTable(WithoutCells):
+    """A table or query opened for reading; `#line` is the number of the row as it came.
+
+    A table comes in the order of its primary key (of all its columns if it has none), so that reading it again gives the same.
+    """
+
+    database: Database
+    options: ReadOptions
+    size: int
+    _sum: Any = field(default_factory=hashlib.sha256)
+
+    @cached_property
+    def _engine(self) -> sa.Engine:
+        with _told(self.database):
+            return _engine(self.database)
+
+    @cached_property
+    def _origin(self) -> str:
+        """The table or the query, as it stands behind FROM."""
+        own = self.options.own
+        if "query" in own:
+            return f"({own['query'].strip().rstrip(';')}) AS asked"
+        quote = self._engine.dialect.identifier_preparer.quote
+        return ".".join(quote(part) for part in own["table"].split("."))
+
+    @cached_property
+    def _described(self) -> list[tuple[str, Any]]:
+        """The names and type codes of the columns that are read."""
+        own = self.options.own
+        with _told(self.database), self._engine.connect() as connection:
+            if "table" in own and "." not in own["table"]:
+                tables = _tables(self._engine)
+                if own["table"] not in tables:
+                    place = Place(self.database.name)
+                    raise SourceError(
+                        unknown("table", own["table"], tables), place=place, hint=f"It has: {few(tables)}."
+                    )
+            result = connection.exec_driver_sql(f"SELECT * FROM {self._origin} WHERE 1 = 0")
+            assert result.cursor is not None
+            all_columns: list[tuple[str, Any]] = [(one[0], one[1]) for one in result.cursor.description]
+            # of MariaDB's text types only the character set tells which are binary
+            fields: Any = getattr(getattr(result.cursor, "_result", None), "fields", None) or ()
+            binary = {i for i, one in enumerate(fields) if one.type_code >= 249 and one.charsetnr == _BINARY}
+            all_columns = [(name, "binary" if i in binary else code) for i, (name, code) in enumerate(all_columns)]
+        known = [name for name, _ in all_columns]
+        for name in own.get("columns", known):
+            if name not in known:
+                place = Place(self.database.name, key=own.get("table"))
+                raise SourceError(unknown("column", name, known), place=place, hint=f"It has: {few(known)}.")
+        return [one for one in all_columns if one[0] in own.get("columns", known)]
+
+    @property
+    def raw_headings(self) -> tuple[str, ...]:
+        return tuple(name for name, _ in self._described)
+
+    @cached_property
+    def headings(self) -> tuple[str, ...]:
+        return tuple(tell_apart(self.raw_headings))
+
+    @cached_property
+    def facts(self) -> FileFacts:
+        own = self.options.own
+        names = {"postgresql": "PostgreSQL", "mysql": "MySQL", "mariadb": "MariaDB", "sqlite": "SQLite"}
+        dialect = self._engine.dialect.name
+        _ = self._described
+        return FileFacts(
+            path=Path(self.database.name),
+            format=f"{names.get(dialect, dialect)} database",
+            size=self.size,
+            heading_line=0,
+            unit="row",
+            part=own.get("table") or "query",
+            proposal=(f'table = "{own["table"]}"',) if "table" in own else (),
+        )
+
+    def digest(self, name: str) -> Digest:
+        """What was read, as the bytes of its text."""
+        return Digest(name, self.size, str(self._sum.hexdigest()))
+
+    def _select(self) -> str:
+        texts = texts_of(self._engine.dialect, self._described)
+        own = self.options.own
+        order = ""
+        if "table" in own:
+            schema, _, table = own["table"].rpartition(".")
+            key = sa.inspect(self._engine).get_pk_constraint(table, schema=schema or None)["constrained_columns"]
+            quote = self._engine.dialect.identifier_preparer.quote
+            columns = [quote(c) for c in key] or [str(i + 1) for i in range(len(texts))]
+            order = f" ORDER BY {', '.join(columns)}"
+        return f"SELECT {', '.join(texts)} FROM {self._origin}{order}"
+
+    def batches(self, *, first: bool = False) -> Iterator[Batch]:
+        """The rows. At the end the count, and the sums that were asked for, are compared with the database's own."""
+        sums = {name: Decimal(0) for name in self.options.own.get("sums", ())}
+        for name in sums:
+            if name not in self.headings:
+                raise SourceError(
+                    unknown("column", name, list(self.headings)),
+                    place=Place(self.database.name),
+                    hint=f"It has: {few(self.headings)}.",
+                )
+        read = 0
+        with _told(self.database):
+            select = self._select() + (f" LIMIT {_FIRST}" if first else "")
+            with self._engine.connect() as connection:
+                self._begin(connection)
+                for rows in self._frames(connection, select):
+                    self._sum.update(rows.write_csv(include_header=False).encode()) if not first else None
+                    for name in sums:
+                        sums[name] += rows[name].cast(DECIMAL, strict=False).sum() or Decimal(0)
+                    numbers = pl.int_range(read + 1, read + 1 + rows.height, dtype=pl.Int64, eager=True)
+                    read += rows.height
+                    yield Batch(rows.with_columns(numbers.alias(LINE)))
+                if not first:
+                    yield Batch(self._empty(), noticed=frame(self._compared(connection, read, sums)))
+
+    def _empty(self) -> pl.DataFrame:
+        return pl.DataFrame(schema={**dict.fromkeys(self.headings, pl.String), LINE: pl.Int64})
+
+    def _begin(self, connection: sa.Connection) -> None:
+        """One view of the data from the first row to the last count, and no way to change them."""
+        dialect = self._engine.dialect.name
+        if dialect == "postgresql":
+            connection.exec_driver_sql("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
+            connection.exec_driver_sql("SET LOCAL datestyle = 'ISO'")
+            connection.exec_driver_sql("SET LOCAL timezone = 'UTC'")
+        elif dialect in ("mysql", "mariadb"):
+            connection.exec_driver_sql("SET SESSION time_zone = '+00:00'")
+            connection.exec_driver_sql("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
+
+    def _frames(self, connection: sa.Connection, select: str) -> Iterator[pl.DataFrame]:
+        schema: dict[str, Any] = dict.fromkeys(self.headings, pl.String)
+        if self._engine.dialect.name == "postgresql":
+            yield from copied_blocks(connection, select, schema)
+            return
+        result = connection.execution_options(stream_results=True, max_row_buffer=_FETCH).exec_driver_sql(select)
+        while rows := result.fetchmany(_FETCH):
+            frame_ = pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
+            text = pl.col(pl.String)
+            yield frame_.with_columns(pl.when(text.str.len_bytes() > 0).then(text).name.keep())
+
+    def _compared(self, connection: sa.Connection, read: int, sums: dict[str, Decimal]) -> list[Finding]:
+        quote = self._engine.dialect.identifier_preparer.quote
+        back = dict(zip(self.headings, self.raw_headings, strict=True))
+        asked = ", ".join(["COUNT(*)", *(f"SUM({quote(back[name])})" for name in sums)])
+        count, *own = connection.exec_driver_sql(f"SELECT {asked} FROM {self._origin}").one()
+        found = []
+        if count != read:
+            found.append(
+                Finding("database.count-differs", value=f"{read} rows read", rule=f"{count} rows in the database")
+            )
+        for (name, total), theirs in zip(sums.items(), own, strict=True):
+            difference = abs(Decimal(str(theirs or 0)) - total)
+            # sums of binary floating-point numbers differ in their last digits
+            if difference > _TOLERANCE * max(Decimal(1), abs(total)):
+                found.append(
+                    Finding(
+                        "database.sum-differs",
+                        column=None,
+                        value=f"{name}: {total.normalize():f}",
+                        rule=f"{theirs} in the database",
+                    )
+                )
+        return found
