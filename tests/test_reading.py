@@ -200,7 +200,7 @@ HOSTILE = {
         lambda p: _zip(p, {"[Content_Types].xml": b'<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "b">]><x/>'}),
         "document type",
     ),
-    "password": (lambda p: p.write_bytes(b"\xd0\xcf\x11\xe0" + b"\0" * 600), "password"),
+    "password": (lambda p: p.write_bytes(b"\xd0\xcf\x11\xe0" + b"\0" * 600 + "EncryptedPackage".encode("utf-16-le")), "password"),
     "hollow": (lambda p: _zip(p, {"[Content_Types].xml": b"<x/>"}), "cannot be read"),
     "no rows": (lambda p: book(p, {"S": []}), "is empty"),
 }
@@ -229,13 +229,12 @@ def test_survey_counts_what_is_there(tmp_path: Path) -> None:
     }  # fmt: skip
     by = {c.name: c for c in result.columns}
     assert (result.rows, by["No"].distinct, by["Code"].spaces, by["Day"].odd) == (101, 100, 1, ["31/02/2024"])
-    assert result.key is not None
-    assert (result.key.column, result.key.examples) == ("No", [("100", [101, 102])])
+    assert (result.keys[0].columns, result.keys[0].examples) == (("No",), [("100", ["101", "102"])])
     assert result.blank_columns == ["Nothing"]
 
 
 def test_distinct_beyond_the_exact_limit_is_estimated_within_a_few_percent(tmp_path: Path, monkeypatch) -> None:
-    monkeypatch.setattr("mudanza.core.survey.EXACT_DISTINCT", 2000)
+    monkeypatch.setattr("mudanza.core.survey.columns.EXACT_DISTINCT", 2000)
     path = tmp_path / "t.csv"
     path.write_text("No,Twice\n" + "".join(f"{n},{n // 2}\n" for n in range(50_000)))
     many = survey(path).columns[0]

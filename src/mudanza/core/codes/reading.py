@@ -97,6 +97,13 @@ CODES = [
         told("The first line reads 1001;Ana;1980-01-31, like all others."),
     ),
     Code(
+        "read.damaged-sheet",
+        W,
+        "A sheet of the workbook cannot be read; the one with the records can.",
+        "If it is a sheet of a chart, nothing; otherwise save the workbook again.",
+        told("Chart1 was passed over."),
+    ),
+    Code(
         "read.unknown-tag",
         W,
         "A line starts with no tag that has columns, so it belongs to no record type.",

@@ -244,7 +244,7 @@ def _xls(path: Path, sheet: str) -> Cells:
             table = book.sheet_by_name(sheet)
     except Exception:  # the values have been read already; this is only what xlrd can add to them
         return found
-    formats = {key: zeros_of(one.format_str) for key, one in book.format_map.items()}
+    formats = {key: zeros_of(one.format_str or "") for key, one in book.format_map.items()}
     styles = {number: formats.get(xf.format_key) for number, xf in enumerate(book.xf_list)}
     for row in range(table.nrows):
         for column, (kind, value, style) in enumerate(

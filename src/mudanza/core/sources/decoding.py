@@ -24,7 +24,13 @@ _BOMS = [
     (codecs.BOM_UTF16_LE, "utf-16-le"),
     (codecs.BOM_UTF16_BE, "utf-16-be"),
 ]
-_EIGHT_BIT = ["cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp1257", "mac_roman", "cp850"]
+#: encodings without a sign of their own, the commonest in exports first
+_UNSIGNED = [
+    "cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp1257", "mac_roman", "cp850", "cp1255", "cp1256", "cp866", "koi8_r",
+    "cp874", "gb18030", "big5", "shift_jis", "cp949",
+]  # fmt: skip
+#: signs that stand in texts beside letters
+_USUAL_SIGNS = set("’‘“”„–—…€£°ºª§«»·©®½¼¾²³\u00a0¿¡")
 _NOT_CP1252 = [b"\x81", b"\x8d", b"\x8f", b"\x90", b"\x9d"]
 
 
@@ -140,12 +146,13 @@ def find_encoding(pieces: list[bytes], said: str | None, path: Path) -> tuple[st
         return ("utf-16-le" if odds > evens else "utf-16-be"), "all but certain: every second byte is zero", 0
     if all(piece.isascii() for piece in pieces):
         return "utf-8", "plain ASCII as far as was looked", 0
-    if all(_is_utf8(piece, first=number == 0) for number, piece in enumerate(pieces)):
+    whole = len(pieces) == 1 and len(head) < _HEAD
+    if all(_is_utf8(piece, first=number == 0, last=whole) for number, piece in enumerate(pieces)):
         return "utf-8", "all but certain: every sequence is valid", 0
     odd = b"".join(piece for piece in pieces if not piece.isascii())
     if _mostly_utf8(odd):
         return "utf-8", "likely: valid but for a few damaged places", 0
-    guess, alike = _guess_eight_bit(odd)
+    guess, alike = _guess(odd)
     others = f"; {' and '.join(alike[:2])} would read it as well" if alike else ""
     return guess, f"a guess: not UTF-8{others}", 0
 
@@ -169,12 +176,12 @@ def _judged(said: str, pieces: list[bytes], path: Path) -> str:
     return "as said"
 
 
-def _is_utf8(piece: bytes, first: bool) -> bool:
+def _is_utf8(piece: bytes, first: bool, last: bool) -> bool:
     start = 0
     while not first and start < 4 and start < len(piece) and piece[start] & 0xC0 == 0x80:
         start += 1
     try:
-        codecs.getincrementaldecoder("utf-8")().decode(piece[start:], final=False)
+        codecs.getincrementaldecoder("utf-8")().decode(piece[start:], final=last)
     except UnicodeDecodeError:
         return False
     return True
@@ -188,20 +195,46 @@ def _mostly_utf8(odd: bytes) -> bool:
     return right > 20 * wrong
 
 
-def _guess_eight_bit(odd: bytes) -> tuple[str, list[str]]:
-    """The likeliest eight-bit encoding, and others that read the sample to the same sensible text or nearly so."""
+def _guess(odd: bytes) -> tuple[str, list[str]]:
+    """The likeliest encoding of bytes that are no UTF-8, and others that read them as well."""
     from charset_normalizer import from_bytes
 
     # a few stray bytes that the most common encoding lacks must not rule it out
     sample = odd[: 1 << 15]
     if sum(sample.count(byte) for byte in _NOT_CP1252) < 0.3 * sum(byte > 127 for byte in sample):
         sample = sample.translate(None, b"".join(_NOT_CP1252))
-    matches = list(from_bytes(sample, cp_isolation=_EIGHT_BIT, threshold=1.0))
+    matches = list(from_bytes(sample, cp_isolation=_UNSIGNED, threshold=1.0))
     if not matches:
         return "cp1252", []
     # encodings that read the sample equally well are told apart by how common they are in exports
-    worth = [(round(match.chaos, 1), -round(match.coherence, 1)) for match in matches]
+    worth = [
+        (-round(_fitting(text := str(m)), 1), _mostly_capitals(text), round(m.chaos, 1), -round(m.coherence, 1))
+        for m in matches
+    ]
     equals = [match for match, value in zip(matches, worth, strict=True) if value == min(worth)]
     alike = {name for match in equals for name in (match.encoding, *match.could_be_from_charset)}
-    best = next((name for name in _EIGHT_BIT if name in alike), matches[0].encoding)
-    return best, [name for name in _EIGHT_BIT if name in alike and name != best]
+    best = next((name for name in _UNSIGNED if name in alike), matches[0].encoding)
+    return best, [name for name in _UNSIGNED if name in alike and name != best]
+
+
+def _mostly_capitals(text: str) -> bool:
+    """Whether letters beyond ASCII are mostly capitals, as they are where an encoding swaps the two."""
+    letters = [sign for sign in text if not sign.isascii() and sign.isalpha()]
+    return sum(sign.isupper() for sign in letters) > 0.5 * len(letters)
+
+
+def _fitting(text: str) -> float:
+    """How well the signs beyond ASCII stand among the others: letters in words, small ones behind small ones."""
+    total = fits = 0.0
+    for before, sign, after in zip(f" {text}", text, f"{text[1:]} ", strict=False):
+        if sign.isascii():
+            continue
+        total += 1
+        if sign.isalpha():
+            # no capital stands behind a small letter, nor a small one between capitals
+            odd_capital = sign.isupper() and before.islower()
+            odd_small = sign.islower() and before.isupper() and after.isupper()
+            fits += 0.2 if odd_capital or odd_small else 1
+        elif sign in _USUAL_SIGNS:
+            fits += 0.2 if before.isalpha() and after.isalpha() and sign not in "’‘·" else 0.8
+    return fits / total if total else 1.0

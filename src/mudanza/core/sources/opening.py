@@ -111,8 +111,8 @@ _SEVERAL = ("tagged", "json", "xml", "database")
 _REFUSED = {
     b"%PDF": "a PDF; ask for the records as CSV or workbook, or copy its tables into one.",
     b"PAR1": "a Parquet file; write it out as CSV.",
-    b"<!DO": "a web page; open it in a spreadsheet program and save it as .xlsx.",
-    b"<htm": "a web page; open it in a spreadsheet program and save it as .xlsx.",
+    b"<!doctype html": "a web page; open it in a spreadsheet program and save it as .xlsx.",
+    b"<html": "a web page; open it in a spreadsheet program and save it as .xlsx.",
     b"7z\xbc\xaf": "a 7z archive; unpack it.",
     b"Rar!": "a RAR archive; unpack it.",
     b"\x89PNG": "a picture.",
@@ -227,7 +227,7 @@ def _format(path: Path, start: bytes, options: ReadOptions, place: Place) -> str
             )
         return options.format
     for bytes_, words in _REFUSED.items():
-        if start.lstrip().startswith((bytes_, bytes_.upper())):
+        if start.lstrip().startswith(bytes_) or start.lstrip().lower().startswith(bytes_):
             raise SourceError(f"the file is {words}", place=place, hint="Mudanza cannot read it as it is.")
     own = next((name for name, one in FORMATS.items() if set(options.own) & set(one.settings)), None)
     if own is not None and own not in ("json", "xml"):

@@ -31,11 +31,14 @@ class Shape:
     pass_over: tuple[str, ...]
     decimal: str
     repeats: int
+    regular: bool
 
     @property
     def is_report(self) -> bool:
-        """Whether there is more to it than a plain table."""
-        return bool((self.groups and self.totals) or self.repeats > 1 or len(self.groups) > 1)
+        """Whether there is more to it than a plain table, and yet a table in it."""
+        between = bool(self.groups or self.totals)
+        pages = self.repeats > 1 and bool(self.titles or between)
+        return self.regular and (pages or bool(self.groups and self.totals) or len(self.groups) > 1)
 
     @property
     def proposal(self) -> tuple[str, ...]:
@@ -77,7 +80,11 @@ def guess_shape(rows: Sequence[Cells], lines: Sequence[int], options: ReadOption
     data_from = lines[index + count] if index + count < len(lines) else lines[-1] + 1
     names = tell_apart([name for name, _ in groups])
     groups = tuple(zip(names, (prefix for _, prefix in groups), strict=True))
-    shape = Shape(tuple(heads), lines[index], data_from, frozenset(titles), groups, totals, pages, decimal, repeats + 1)
+    wide = sum(1 for row in loose if filled(row) > max(2, width // 2))
+    regular = width > 2 and wide >= 0.4 * len(loose) and not any(len(cell) > 200 for row in heads for cell in row)
+    shape = Shape(
+        tuple(heads), lines[index], data_from, frozenset(titles), groups, totals, pages, decimal, repeats + 1, regular
+    )
     # groups that are printed between the titles and the first heading count as well
     return _with_groups_above(shape, rows[:index], lines)
 

@@ -19,6 +19,8 @@ USUAL_DELIMITERS = ",;\t|"
 #: Stands for a delimiter of several bytes while text is parsed.
 STAND_IN = "\x1e"
 _SAMPLE_ROWS = 200
+#: a delimiter cuts at least so many of the lines into the same number of values
+_LEAST_ALIKE = 0.4
 _LOOK_ABOVE = 50
 _TAIL = 1 << 14
 _RUNS = re.compile(r"[^\w\s\"'().,/%€$£&+@-]{2,4}")
@@ -48,10 +50,12 @@ class TextForm:
 def find_text_form(path: Path, options: ReadOptions) -> TextForm:
     """Look at the head of a file and at its end. Raises SourceError for an empty file."""
     text = look_at(path, options)
-    escape = options.escape or _find_escape(text.head)
+    escape = options.escape or None
+    if options.escape is None and not options.exact:
+        escape = _find_escape(text.head)
     head = text.head.replace(f'{escape}"', '""') if escape else text.head
     delimiter = options.delimiter or find_delimiter(head, options.quote)
-    quote = _find_quote(head, delimiter, options.quote)
+    quote = options.quote if options.exact else _find_quote(head, delimiter, options.quote)
     rows = split_rows(head, delimiter, quote)
     heading_line, headings, first_line = _find_heading_line(head, rows, delimiter, quote, options, path)
     body = split_rows(_after(head, first_line), delimiter, quote)
@@ -72,20 +76,21 @@ def find_delimiter(text: str, quote: str | None) -> str:
         {c for c in first_lines if not c.isalnum() and c not in USUAL_DELIMITERS and c not in "\"' \r\n.-_/()@"}
     )
     usual = [d for d in USUAL_DELIMITERS if d in text]
-    best, best_score = ",", 0.0
+    best, best_score = "", 0.0
     for delimiter in [*usual, *others, *_runs(first_lines)]:
         widths = [len(row) for row in split_rows(text, delimiter, quote) if any(row)]
         if not widths:
             continue
         # a heading's width that most rows share counts; a few title lines or totals must not matter
         width, times = Counter(w for w in widths).most_common(1)[0]
-        if width < 2:
+        if width < 2 or times < _LEAST_ALIKE * len(widths):
             continue
         worth = 1.0 if delimiter in USUAL_DELIMITERS else 1.3 if len(delimiter) > 1 else 0.6
         score = times / len(widths) * math.log(width + 1) * worth
         if score > best_score:
             best, best_score = delimiter, score
-    return best
+    # where nothing cuts the lines alike, each is one value: there is no table in running text
+    return best or next((d for d in USUAL_DELIMITERS if d not in text), STAND_IN)
 
 
 def _runs(text: str) -> list[str]:
@@ -103,16 +108,23 @@ def _runs(text: str) -> list[str]:
 
 
 def _find_escape(text: str) -> str | None:
-    r"""A backslash, if quotes are written \" and never doubled."""
+    r"""A backslash, if quotes inside values are written \" and never doubled."""
     sample = text[: 1 << 18]
-    if '\\"' not in sample:
+    # behind a last quote stands a delimiter or the line's end, so that one is no proof
+    if not re.search(r'\\"[^",;\t|^\r\n]', sample):
         return None
     inside = len(re.findall(r'[^",;\t|\n]""[^",;\t|\r\n]', sample))
     return "\\" if inside == 0 else None
 
 
 def _find_quote(text: str, delimiter: str, quote: str | None) -> str | None:
-    """A single quote instead of the usual one, if the values of most lines stand in those."""
+    """A single quote instead of the usual one, if the values of most lines stand in those; none, if quotes are only signs."""
+    if quote == '"' and '"' in text:
+        sides = rf'(?:^|{re.escape(delimiter)})"[^"]*"(?:{re.escape(delimiter)}|\r?$)'
+        if not re.search(sides, text, re.M) and text.count('"') > 2:
+            widths = Counter(len(row) for row in split_rows(text, delimiter, None) if any(row))
+            if widths and widths.most_common(1)[0][1] >= 0.9 * widths.total():
+                return None
     lines = [line.rstrip("\r") for line in text.split("\n")[:60] if line.strip()]
     if quote != '"' or f'"{delimiter}' in text or f'{delimiter}"' in text:
         return quote

@@ -240,7 +240,8 @@ def _patterns(shape: Shape) -> tuple[re.Pattern[bytes], re.Pattern[bytes], re.Pa
     more = rb"(?:" + delimiter + value + rb")"
     good = value + more + b"{%d}" % (shape.columns - 1) + rb"\r?\n"
     general = value + more + rb"*+\r?\n"
-    partial = rb"(?:" + value + delimiter + rb")*" + unfinished
+    # a line end may fall apart between two blocks
+    partial = rb"(?:" + value + delimiter + rb")*" + unfinished + rb"\r?"
     return re.compile(good), re.compile(general), re.compile(partial)
 
 

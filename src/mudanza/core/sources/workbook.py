@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
@@ -36,6 +36,7 @@ class Workbook:
     path: Path
     options: ReadOptions
     known_as: Path
+    _unreadable: dict[str, SourceError] = field(default_factory=dict)
 
     @cached_property
     def _kind(self) -> str:
@@ -43,9 +44,11 @@ class Workbook:
 
     @cached_property
     def _book(self) -> fastexcel.ExcelReader:
-        _ = self._kind
+        kind = self._kind
+        named = {"xlsm": "xlsx"}.get(ending := self.path.suffix.lower().removeprefix("."), ending)
         with self._told("the workbook"):
-            return fastexcel.read_excel(str(self.path))
+            # a file that is not what its name says is read as what it is
+            return fastexcel.read_excel(str(self.path) if named == kind else self.path.read_bytes())
 
     @contextmanager
     def _told(self, what: str, sheet: str | None = None) -> Iterator[None]:
@@ -69,9 +72,15 @@ class Workbook:
         """Every sheet as a frame of text without a heading, and whether it is visible."""
         sheets = {}
         for name in self._book.sheet_names:
-            with self._told(f"the sheet {name!r}", name):
-                sheet = self._book.load_sheet(name, header_row=None, skip_rows=0, dtypes="string")
-                sheets[name] = (sheet.to_polars(), sheet.visible == "visible")
+            try:
+                with self._told(f"the sheet {name!r}", name):
+                    sheet = self._book.load_sheet(name, header_row=None, skip_rows=0, dtypes="string")
+                    sheets[name] = (sheet.to_polars(), sheet.visible == "visible")
+            except SourceError as error:
+                # sheets of charts cannot be read, and need not be
+                self._unreadable[name] = error
+        if self._unreadable and (not sheets or self.options.sheet in self._unreadable):
+            raise self._unreadable.get(self.options.sheet or "") or next(iter(self._unreadable.values()))
         return sheets
 
     @cached_property
@@ -274,6 +283,8 @@ class Workbook:
                 counts[spot[1]] = counts.get(spot[1], 0) + 1
             # one finding for a column: such cells come in thousands
             found += [finding(code, first[c], f"{counts[c]} cells" if counts[c] > 1 else "1 cell") for c in first]
+        for name, error in self._unreadable.items():
+            found.append(Finding("read.damaged-sheet", value=name, rule=error.what))
         if self._below and self.options.below is None:
             row = self._sheet.height - self._below
             words = [cell for line in self._sheet.slice(row).iter_rows() for cell in line if cell]
