@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 from datetime import date
+from functools import partial
+from os.path import commonpath
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -77,7 +79,7 @@ def command(
     """
     from mudanza.core.survey.references import Surveyed, references
     from mudanza.core.survey.subjects import subjects
-    from mudanza.core.survey.surveying import survey_subject
+    from mudanza.core.survey.surveying import find_values, survey_subject
 
     said = {"delimiter": delimiter, "encoding": encoding, "heading": heading, "sheet": sheet}
     options = _options({**{k: v for k, v in said.items() if v is not None}, **how})
@@ -91,7 +93,10 @@ def command(
     for subject in found:
         with look.progress(f"surveying {subject.name}", as_json) as progress:
             results.append(survey_subject(subject, progress, expect=expect, newer_than=newer_than))
-    refers = references([Surveyed(r.name, r.columns, r.key_names) for r in results]) if len(results) > 1 else []
+    several = [
+        Surveyed(r.name, r.columns, r.key_names, partial(find_values, s)) for s, r in zip(found, results, strict=True)
+    ]
+    refers = references(several) if len(several) > 1 else []
     about = _about_several(refers) + _about_copies(found, results, move)
     if chart_file is not None:
         _draw(results, chart_file)
@@ -219,7 +224,11 @@ def _show_all(
         noticed = {(g.code, g.column, r.facts.path, g.example.line): g for r in reversed(results) for g in r.findings}
         groups = tally.groups() + ([] if details else list(noticed.values())[::-1])
         order = ["stop", "warn", "note"]
-        look.groups(sorted(groups, key=lambda g: order.index(g.severity)), with_file=True)
+        notes = 0 if details else sum(g.severity == "note" for g in groups)
+        shown = [g for g in groups if details or g.severity != "note"]
+        look.groups(sorted(shown, key=lambda g: order.index(g.severity)), with_file=True)
+        if notes:
+            look.say(f"        and {look.plural(notes, 'note')}, told with each source", style="dim")
         if not details:
             _show_proposals(results)
             look.say()
@@ -230,20 +239,32 @@ def _show_all(
 
 
 def _overview(results: list[SurveyResult], refers: list[Reference]) -> None:
-    look.heading(f"{len(results)} sources")
+    short, where = _short_names([r.name for r in results])
+    look.heading(f"{len(results)} sources{where}")
     rows = []
     for r in results:
         damaged = f", {r.damaged} damaged" if r.damaged else ""
         key = " + ".join(r.keys[0].columns) if r.keys else "-"
         unsure = " ?" if r.keys and r.keys[0].repeated else ""
-        rows.append([r.name, r.facts.format, f"{look.count(r.rows)}{damaged}", str(len(r.columns)), f"{key}{unsure}"])
+        rows.append(
+            [short[r.name], r.facts.format, f"{look.count(r.rows)}{damaged}", str(len(r.columns)), f"{key}{unsure}"]
+        )
     look.columns(rows, heads=["source", "format", "rows", "columns", "key, perhaps"], right=(2, 3), fold=(0, 1, 4))
     if refers:
         look.say()
         look.heading("references", "as far as values and headings show")
         look.columns(
-            [[f"{r.source}: {r.column}", "->", f"{r.target}: {r.key}", _missing(r)] for r in refers], fold=(0, 2, 3)
+            [[f"{short[r.source]}: {r.column}", "->", f"{short[r.target]}: {r.key}", _missing(r)] for r in refers],
+            fold=(0, 2, 3),
         )
+
+
+def _short_names(names: list[str]) -> tuple[dict[str, str], str]:
+    """Names without the folder that all of them begin with, and that folder in words."""
+    paths = [Path(name) for name in names]
+    if len({p.is_absolute() for p in paths}) > 1 or not (folder := commonpath([p.parent for p in paths])):
+        return dict(zip(names, names, strict=True)), ""
+    return {name: str(Path(name).relative_to(folder)) for name in names}, f" in {folder}"
 
 
 def _missing(reference: Reference) -> str:

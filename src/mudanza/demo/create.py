@@ -7,7 +7,15 @@ from pathlib import Path
 
 from mudanza.core.errors import MoveError, Place
 from mudanza.core.starting import copy_tree
-from mudanza.demo.generate import write_colleague, write_harbour, write_north
+from mudanza.demo.generate import north_rows, write_colleague, write_harbour, write_north
+from mudanza.demo.records import (
+    write_database,
+    write_form,
+    write_harbour_animals,
+    write_north_animals,
+    write_prices,
+    write_visits,
+)
 
 _MARK = "Two clinics, one practice"
 
@@ -32,9 +40,12 @@ def create_demo(folder: Path, again: bool = False) -> list[str]:
     write_north(folder / "incoming/north/clients.csv", 80)
     write_harbour(folder / "incoming/harbour/people.xlsx", 40)
     write_colleague(folder / "incoming/from-a-colleague.csv")
-    return [
-        *names,
-        "incoming/north/clients.csv",
-        "incoming/harbour/people.xlsx",
-        "incoming/from-a-colleague.csv",
-    ]
+    north, harbour = folder / "incoming/north", folder / "incoming/harbour"
+    write_prices(north / "prices.txt")
+    write_north_animals(north / "animals.csv", 60, 80)
+    write_visits(north / "visits.csv", [(row[0], f"{row[2]} {row[3].strip()}") for row in north_rows(24)])
+    write_harbour_animals(harbour / "animals.txt", 30, 40)
+    write_form(harbour / "registrations.json")
+    write_database(harbour / "clinic.sqlite", 45, 40)
+    exports = sorted(path for path in (folder / "incoming").rglob("*") if path.is_file())
+    return [*names, *(path.relative_to(folder).as_posix() for path in exports)]

@@ -57,6 +57,8 @@ class _Flow:
     compiler: Compiler
     text: str
     column: str | None
+    #: where the case that is being compiled applies
+    applies: Value | None = None
 
     def fail(self, node: nodes.Node, what: str, hint: str | None = None) -> LanguageError:
         return error_at(self.text, node.start, node.end, what, hint)
@@ -83,13 +85,24 @@ class _Flow:
                 test = self.compiler.stages.hold(only_where(self.condition(case.condition), earlier))
                 conditions.append(test)
                 applies, earlier = earlier & test.expr, earlier & ~test.expr
-            results.append((only_where(self.chain(case.chain), applies), applies))
+            results.append((only_where(self._chain_where(case.chain, applies, conditions), applies), applies))
         kind = self._one_kind([v.kind for v, _ in results], cases)
         expr: pl.Expr = pl.lit(None, dtype=DTYPES[kind])
         for value, applies in reversed(results):
             chosen = value.expr if value.kind is kind else pl.lit(None, dtype=DTYPES[kind])
             expr = pl.when(applies).then(chosen).otherwise(expr)
         return combined([v for v, _ in results] + conditions, expr, kind)
+
+    def _chain_where(self, node: nodes.Chain, applies: pl.Expr, conditions: list[Value]) -> Value:
+        """The chain of a case; its steps know where the case applies."""
+        outer = self.applies
+        deciding = [v for v in (*conditions, outer) if v is not None]
+        if deciding:
+            self.applies = combined(deciding, applies if outer is None else applies & outer.expr, Kind.YESNO)
+        try:
+            return self.chain(node)
+        finally:
+            self.applies = outer
 
     def _one_kind(self, kinds: list[Kind], cases: tuple[nodes.Case, ...]) -> Kind:
         kind = Kind.BLANK
@@ -177,6 +190,7 @@ class _Flow:
             self.compiler.around,
             self.column,
             lambda what, hint: self.fail(node, what, hint),
+            self.applies,
         )
         try:
             return step.work(values if step.several else values[0], call, *positional, **options)

@@ -56,7 +56,9 @@ def recognises(path: Path, options: ReadOptions) -> bool:
         return False
     form = find_text_form(path, options)
     columns = guess_columns(form.text.head)
-    return columns is not None and form.width < len(columns.spans)
+    if columns is None or form.width == 1:
+        return columns is not None
+    return "\t" not in form.text.head and 2 * form.width <= len(columns.spans)
 
 
 def _said(options: ReadOptions, path: Path) -> Columns:

@@ -155,7 +155,7 @@ def _parents(text: TextFile, marks: Marks) -> dict[str, list[str]]:
     for tag, others in before.items():
         if others:
             name, times = others.most_common(1)[0]
-            if times >= 0.6 * others.total():
+            if times >= 0.6 * others.total() and times > 1:
                 parent[tag] = name
     chains: dict[str, list[str]] = {}
     for tag in parent:

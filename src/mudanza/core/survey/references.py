@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import polars as pl
 from rapidfuzz import fuzz
 
-from mudanza.core.survey.columns import EXACT_DISTINCT, ColumnFacts
+from mudanza.core.survey.columns import ColumnFacts
 
 _LEAST = 0.7
 _FEW = 3
-#: Short running numbers are in each other by chance; then the headings must say so as well.
-_ALIKE = 55
+#: Running numbers, and keys, are in each other by chance; then the headings must be alike as well.
+_ALIKE = 60
 
 
 @dataclass(frozen=True)
@@ -36,11 +36,12 @@ class Reference:
 
 @dataclass(frozen=True)
 class Surveyed:
-    """A source's columns, and those of them that could be its key."""
+    """A source's columns, those of them that could be its key, and how values of a column are found by their hashes."""
 
     name: str
     columns: Sequence[ColumnFacts]
     keys: Sequence[str]
+    values: Callable[[str, pl.Series], list[str]]
 
 
 def references(sources: Sequence[Surveyed]) -> list[Reference]:
@@ -55,8 +56,7 @@ def references(sources: Sequence[Surveyed]) -> list[Reference]:
                 for target in sources
                 if target.name != source.name
                 for key in target.columns
-                if key.name in target.keys
-                and (reference := _compare(source.name, column, target.name, key)) is not None
+                if key.name in target.keys and (reference := _compare(source, column, target.name, key)) is not None
             ]
             if candidates:
                 found.append(
@@ -69,29 +69,39 @@ def _can_refer(column: ColumnFacts) -> bool:
     return not column.kind.startswith(("date", "number", "yes", "e-mail", "blank"))
 
 
-def _compare(source: str, column: ColumnFacts, target: str, key: ColumnFacts) -> Reference | None:
+def _compare(source: Surveyed, column: ColumnFacts, target: str, key: ColumnFacts) -> Reference | None:
     if not _can_refer(key):
         return None
     mine, theirs = column.hashes, key.hashes
     exact = column.distinct_exact and key.distinct_exact
     if not exact:
         # both were sampled by the same hash, so what lies below the lower bound is a fair sample of either
-        bound = min((one["h"].max() or 0) if one.height > EXACT_DISTINCT // 4 else 2**64 - 1 for one in (mine, theirs))
+        full = 2**64 - 1
+        bound = min(full if one.distinct_exact else int(str(one.hashes["h"].max() or 0)) for one in (column, key))
         mine, theirs = mine.filter(pl.col("h") <= bound), theirs.filter(pl.col("h") <= bound)
     if mine.height < _FEW:
         return None
     lost = mine.join(theirs, on="h", how="anti")
     share = 1 - lost.height / mine.height
-    names = max(
-        fuzz.token_set_ratio(column.name.lower(), key.name.lower()),
-        fuzz.partial_ratio(column.name.lower(), target.rsplit("/", 1)[-1].split(".")[0].lower().rstrip("s")),
-    )
-    chance = column.kind == "whole number" and key.kind == "whole number" and (key.longest or 0) <= 6
-    if share < _LEAST or (chance and names < _ALIKE):
+    # numbers run through the keys of all sources; only the headings tell which are meant
+    runs = column.kind == "whole number" and key.kind == "whole number" and (key.longest or 0) <= 6
+    if share < _LEAST or ((runs or column.name in source.keys) and _alike(column.name, key.name, target) < _ALIKE):
         return None
     scale = column.distinct / mine.height
-    hashes = pl.Series([value for value, _ in column.frequent], dtype=pl.String)
-    missing = hashes.filter(~hashes.hash(7).is_in(theirs["h"].implode())).head(3).to_list() if exact else []
     return Reference(
-        source, column.name, target, key.name, column.distinct, round(lost.height * scale), round(int(lost["n"].sum()) * scale), exact, tuple(missing)
-    )  # fmt: skip
+        source.name,
+        column.name,
+        target,
+        key.name,
+        column.distinct,
+        round(lost.height * scale),
+        round(int(lost["n"].sum()) * scale),
+        exact,
+        tuple(source.values(column.name, lost["h"])) if exact and lost.height else (),
+    )
+
+
+def _alike(column: str, key: str, target: str) -> float:
+    """How much a heading is like that of a key, or like the name of what the key is of."""
+    thing = target.rsplit("/", 1)[-1].split(".")[0].lower().rstrip("s")
+    return max(fuzz.token_set_ratio(column.lower(), key.lower()), fuzz.partial_ratio(column.lower(), thing))

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from mudanza.core.errors import MoveError, Place, nearest
+from mudanza.core.errors import MoveError, Place, SourceError, nearest
 from mudanza.core.files import digest_of
 from mudanza.core.move import Move
 from mudanza.core.plans import Source, load_plan
@@ -40,6 +40,11 @@ def _subjects(name: str, options: ReadOptions, move: Move | None) -> list[Subjec
                 f"there is no file, list or database {name!r}.",
                 hint=f"Did you mean {near!r}?" if near else "Name a file, a list of the move, or DATABASE:TABLE.",
             )
+    if path.is_dir():
+        inside = sorted(p for p in path.rglob("*") if p.is_file() and not p.name.startswith("."))
+        if not inside:
+            raise SourceError("the folder has no files.", place=Place(name), hint="Name the folder of the exports.")
+        return [subject for file in inside for subject in _subjects(str(file), options, move)]
     paths = tuple(files_of(path))
     seen = recognise(paths[0], options)
     return [_named(name, paths, part) for part in parts(paths[0], seen)]

@@ -146,7 +146,11 @@ def column_findings(column: ColumnFacts, name: str) -> list[Finding]:
         found.append(Finding(code, name, column=column.name, value=value, rule=rule))
 
     for value, count in column.placeholders[:5]:
-        add("column.placeholder", value, f"a value that says something; it stands {count:,} times")
+        add(
+            "column.placeholder",
+            value,
+            f"a value that says something; it stands {'once' if count == 1 else f'{count:,} times'}",
+        )
     if column.zeros_lost:
         add("column.zeros-lost", column.least or "", f"{column.longest} digits")
     if column.date_orders and column.date_orders[0] and column.date_orders[1]:
@@ -169,6 +173,23 @@ def _alike(candidate: KeyCandidate, name: str) -> list[Finding]:
         return []
     shown = "; ".join(", ".join(group) for group in candidate.alike[:3])
     return [Finding("key.alike", name, column=candidate.columns[0], value=shown, rule="identifiers that differ by more than capitals, spaces or leading zeros")]  # fmt: skip
+
+
+def find_values(subject: Subject, column: str, hashes: pl.Series, most: int = 3) -> list[str]:
+    """The first values of a column whose hashes are among some of its `ColumnFacts.hashes`."""
+    found: dict[str, None] = {}
+    for reader in subject.open():
+        for batch in reader.batches():
+            text = pl.col(column).str.strip_chars()
+            values = (
+                batch.rows.select(text).filter(text.hash(7).is_in(hashes.implode()))
+                if column in batch.rows.columns
+                else None
+            )
+            found.update(dict.fromkeys(values.to_series() if values is not None else ()))
+            if len(found) >= most:
+                return list(found)[:most]
+    return list(found)
 
 
 def _newest(columns: Sequence[ColumnFacts]) -> tuple[str, str] | None:

@@ -67,12 +67,13 @@ STEPS: dict[str, Step] = {}
 
 @dataclass(frozen=True)
 class Call:
-    """One use of a step in a flow: where it stands, and what it may use."""
+    """One use of a step in a flow: where it stands, what it may use, and for which rows it counts (None for all)."""
 
     stages: Stages
     around: Surroundings
     column: str | None
     fail: Callable[[str, str | None], LanguageError]
+    applies: Value | None = None
 
     def attempt(self, value: Value, work: Callable[[pl.Expr], pl.Expr], kind: Kind, code: str, rule: str) -> Value:
         """`work` on the value, a text without spaces at its ends.

@@ -52,7 +52,12 @@ def mint(values: list[Value], call: Call, name: str) -> Value:
     if any(v.late for v in values):
         raise call.fail("an identifier cannot be made from one that is made in the same row.", "Use source columns.")
     parts = [plain_text(v.expr, v.kind) for v in values]
-    joined = combined(values, identity(parts), Kind.TEXT)
+    old = identity(parts)
+    if call.applies is not None and not call.applies.late:
+        # a case that does not apply to a row gives out no identifier for it
+        values = [*values, call.applies]
+        old = pl.when(call.applies.expr).then(old)
+    joined = combined(values, old, Kind.TEXT)
     held = call.stages.hold(joined)
     key = call.stages.name()
     mint_ = Mint(name, held.expr.meta.output_name(), key)
