@@ -37,7 +37,9 @@ class Source:
         if self.database is not None:
             from mudanza.core.sources.database import open_database
 
-            return [(Path(self.database), open_database(self.move.database(self.database), self.options))]
+            return [
+                (Path(self.database), open_database(self.move.database(self.database), self.options, digested=True))
+            ]
         return [(path, open_source(path, self.options)) for path in files_of(self.move.path(self.file or ""))]
 
 

@@ -1,7 +1,7 @@
 """What the cells of a sheet are beyond their values: formulas, errors, merged areas, numbers shown with zeros.
 
 The library that reads workbooks gives values alone; here the sheet's own markup is looked at, in ECMA-376 (XLSX) and
-OpenDocument 1.2 (ODS), and through xlrd for the old binary format. It is cheap where there is nothing to be found.
+OpenDocument 1.2 (ODS). It is cheap where there is nothing to be found. Binary workbooks are looked at in `cells_binary`.
 """
 
 from __future__ import annotations
@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import polars as pl
 from defusedxml import ElementTree
 
 _PIECE = 8 << 20
@@ -23,11 +24,13 @@ Spot = tuple[int, int]
 class Cells:
     """The cells of a sheet that are more than a value, by row and column from 0.
 
-    `shown` is the text of numbers whose format shows zeros or separators, `errors` the error in a cell, `formulas` those that have
-    a stored value, `without_value` those that have none, `long` numbers of more digits than a cell keeps, `merged`
-    the first and last row and column of merged areas.
+    `zeros` has, by column and the places of its number format, the rows of numbers that are shown with zeros; `shown` the text of other
+    numbers that are not shown as they are; `errors` the error in a cell; `formulas` those that have a stored value, `without_value`
+    those that have none; `long` numbers of more digits than a cell keeps; `merged` the first row and column
+    and the last of merged areas.
     """
 
+    zeros: dict[tuple[int, str], list[int]] = field(default_factory=dict)
     shown: dict[Spot, str] = field(default_factory=dict)
     errors: dict[Spot, str] = field(default_factory=dict)
     formulas: list[Spot] = field(default_factory=list)
@@ -37,9 +40,12 @@ class Cells:
 
 
 def look_at_cells(path: Path, kind: str, sheet: str) -> Cells:
-    """Look at a sheet of a workbook of the kind xlsx, xlsb, ods or xls."""
-    looks = {"xlsx": _xlsx, "ods": _ods, "xls": _xls}
-    return looks[kind](path, sheet) if kind in looks else Cells()
+    """Look at a sheet of a workbook of the kind xlsx, xlsb, ods or xls; for long numbers in XLSX see `long_numbers`."""
+    if kind in ("xls", "xlsb"):
+        from mudanza.core.sources.cells_binary import look_at_xls, look_at_xlsb
+
+        return (look_at_xls if kind == "xls" else look_at_xlsb)(path, sheet)
+    return _xlsx(path, sheet) if kind == "xlsx" else _ods(path, sheet)
 
 
 # number formats
@@ -51,29 +57,33 @@ def zeros_of(code: str) -> str | None:
     return plain if re.fullmatch(r"[0 /\-]*", plain) and plain.count("0") > 1 else None
 
 
-def with_zeros(number: str, places: str) -> str:
-    """A whole number as its format shows it; any other as it is."""
-    digits = re.fullmatch(r"(-?)(\d+)(?:\.0*)?", number)
-    if digits is None:
-        return number
-    left = list(digits.group(2).rjust(places.count("0"), "0"))
-    shown = []
-    for sign in reversed(places):
-        shown.append(left.pop() if sign == "0" else sign)
-    return digits.group(1) + "".join(left) + "".join(reversed(shown))
+def with_zeros(number: pl.Expr, places: str) -> pl.Expr:
+    """Whole numbers, given as text, as their format shows them; others as they are."""
+    count = places.count("0")
+    digits = number.str.extract(r"^-?(\d+)(?:\.0*)?$", 1).str.zfill(count)
+    size = digits.str.len_chars()
+    pieces: list[pl.Expr] = []
+    used = 0
+    for run in reversed(re.findall(r"0+|[^0]+", places)):
+        if run[0] == "0":
+            # the first places take whatever is left
+            length = size - used if used + len(run) == count else pl.lit(len(run))
+            pieces.append(digits.str.slice(size - used - length, length))
+            used += len(run)
+        else:
+            pieces.append(pl.lit(run))
+    sign = pl.when(number.str.starts_with("-")).then(pl.lit("-")).otherwise(pl.lit(""))
+    return pl.coalesce(pl.concat_str([sign, *reversed(pieces)]), number)
 
 
 # XLSX
 
 _REF = re.compile(rb'\br="([A-Z]+)(\d+)"')
-_FORMULA = re.compile(
-    rb"<(?:\w+:)?c\b([^>]*)><(?:\w+:)?f\b(?:[^>]*/>|[^>]*>[^<]*</(?:\w+:)?f>)(?:<(?:\w+:)?v>([^<]+)</(?:\w+:)?v>)?"
-)
-_ERROR = re.compile(rb'<(?:\w+:)?c\b([^>]*\bt="e"[^>]*)>(?:<(?:\w+:)?f\b[^<]*(?:</(?:\w+:)?f>)?)?<(?:\w+:)?v>([^<]*)<')
-_LONG = re.compile(
-    rb"<(?:\w+:)?c\b([^>]*)>(?:<f\b[^<]*(?:</f>)?)?<(?:\w+:)?v>(-?\d{16,}(?:\.0+)?|-?\d(?:\.\d+)?E\+?(?:1[5-9]|[2-9]\d))<"
-)
-_MERGED = re.compile(rb'<(?:\w+:)?mergeCell\b[^>]*\bref="([A-Z]+)(\d+):([A-Z]+)(\d+)"')
+_CELL_LENGTH = 400
+_VALUE = re.compile(rb"[^>]*>(?:<[^v][^<]*(?:</[^>]*>)?)*?<(?:\w+:)?v>([^<]*)<")
+_BEHIND_FORMULA = re.compile(rb"[^>]*(?:/>|>[^<]*</(?:\w+:)?f>)<(?:\w+:)?v>[^<]")
+_MERGED = re.compile(rb'mergeCell\b[^>]*\bref="([A-Z]+)(\d+):([A-Z]+)(\d+)"')
+_LONG = re.compile(rb"v>(-?\d{16,}(?:\.0+)?|-?\d(?:\.\d+)?E\+?(?:1[5-9]|[2-9]\d))<")
 
 
 def _xlsx(path: Path, sheet: str) -> Cells:
@@ -83,33 +93,54 @@ def _xlsx(path: Path, sheet: str) -> Cells:
         if part is None:
             return found
         styles = _zero_styles(archive)
-        ids = b"|".join(str(n).encode() for n in styles)
-        padded = re.compile(
-            rb'<(?:\w+:)?c\b([^>]*\bs="(' + ids + rb')"[^>]*)>(?:<f\b[^<]*(?:</f>)?)?<(?:\w+:)?v>([^<]*)<'
-        )
+        padded = re.compile(rb' s="(' + b"|".join(str(n).encode() for n in styles) + rb')"')
         for piece in _pieces(archive, part):
+            # one search for a sign that is seldom there costs far less than a look at every cell
             if b"<f" in piece or b":f" in piece:
-                for match in _FORMULA.finditer(piece):
-                    (found.formulas if match.group(2) else found.without_value).append(_spot(match.group(1)))
+                for match in re.finditer(rb"<(?:\w+:)?f\b", piece):
+                    spot = _spot(_opening(piece, match.start()))
+                    (found.formulas if _BEHIND_FORMULA.match(piece, match.end()) else found.without_value).append(spot)
             if b't="e"' in piece:
-                for match in _ERROR.finditer(piece):
-                    found.errors[_spot(match.group(1))] = match.group(2).decode()
+                for match in re.finditer(rb't="e"', piece):
+                    value = _VALUE.match(piece, match.end())
+                    found.errors[_spot(_opening(piece, match.start()))] = value.group(1).decode() if value else "#ERR"
             if styles:
                 for match in padded.finditer(piece):
-                    if b't="s"' not in match.group(1) and b"tr" not in match.group(1):
-                        text = with_zeros(_plain(match.group(3).decode()), styles[int(match.group(2))])
-                        found.shown[_spot(match.group(1))] = text
-            for match in _LONG.finditer(piece):
-                if b' t="' not in match.group(1) or b't="n"' in match.group(1):
-                    found.long[_spot(match.group(1))] = match.group(2).decode()
+                    opening = _opening(piece, match.end())
+                    row, column = _spot(opening)
+                    # a text or a row of that style is not shown so
+                    if row >= 0 and b' t="s' not in piece[match.end() : match.end() + 8]:
+                        found.zeros.setdefault((column, styles[int(match.group(1))]), []).append(row)
             for match in _MERGED.finditer(piece):
                 first, top, last, bottom = match.groups()
                 found.merged.append((int(top) - 1, column_number(first), int(bottom) - 1, column_number(last)))
     return found
 
 
-def _plain(number: str) -> str:
-    return f"{float(number):.0f}" if "E" in number else number
+def long_numbers(path: Path, sheet: str) -> dict[Spot, str]:
+    """The numbers of a sheet of XLSX that have more digits than a cell keeps. It is a look at every value, for when there may be some."""
+    found = {}
+    with zipfile.ZipFile(path) as archive:
+        part = _part_of(archive, sheet)
+        for piece in _pieces(archive, part) if part else ():
+            for match in _LONG.finditer(piece):
+                opening = _opening(piece, match.start())
+                if b' t="' not in opening or b't="n"' in opening:
+                    found[_spot(opening)] = match.group(1).decode()
+    return found
+
+
+def largest_sheet(path: Path) -> str | None:
+    """The sheet of an XLSX file whose part is the largest; most often it is the one with the records."""
+    with zipfile.ZipFile(path) as archive:
+        sizes = {name: archive.getinfo(part).file_size for name, part in _sheet_parts(archive).items()}
+    return max(sizes, key=lambda name: sizes[name], default=None)
+
+
+def _opening(piece: bytes, at: int) -> bytes:
+    """The opening tag of the cell in which a place lies, up to that place."""
+    start = max(piece.rfind(b"<c ", max(0, at - _CELL_LENGTH), at), piece.rfind(b":c ", max(0, at - _CELL_LENGTH), at))
+    return piece[start:at] if start >= 0 else b""
 
 
 def _spot(attributes: bytes) -> Spot:
@@ -140,20 +171,26 @@ def _pieces(archive: zipfile.ZipFile, part: str) -> Iterator[bytes]:
 
 
 def _part_of(archive: zipfile.ZipFile, sheet: str) -> str | None:
-    """The name of the part that holds a sheet."""
+    return _sheet_parts(archive).get(sheet)
+
+
+def _sheet_parts(archive: zipfile.ZipFile) -> dict[str, str]:
+    """The part that holds each sheet."""
     names = set(archive.namelist())
     if not {"xl/workbook.xml", "xl/_rels/workbook.xml.rels"} <= names:
-        return None
+        return {}
     book = ElementTree.fromstring(archive.read("xl/workbook.xml"))
     links = ElementTree.fromstring(archive.read("xl/_rels/workbook.xml.rels"))
     targets = {link.get("Id"): link.get("Target", "") for link in links}
+    parts = {}
     for node in book.iter():
-        if node.tag.endswith("}sheet") and node.get("name") == sheet:
+        if node.tag.endswith("}sheet"):
             link = next((v for k, v in node.attrib.items() if k.endswith("}id")), None)
             target = targets.get(link, "")
             part = target.lstrip("/") if target.startswith("/") else f"xl/{target}"
-            return part if part in names else None
-    return None
+            if part in names:
+                parts[node.get("name", "")] = part
+    return parts
 
 
 def _zero_styles(archive: zipfile.ZipFile) -> dict[int, str]:
@@ -227,40 +264,3 @@ def _ods_cell(found: Cells, node: Any, row: int, column: int) -> None:
     rows, columns = (int(node.get(f"{_TABLE}number-{what}-spanned", 1)) for what in ("rows", "columns"))
     if rows > 1 or columns > 1:
         found.merged.append((row, column, row + rows - 1, column + columns - 1))
-
-
-# XLS
-
-
-def _xls(path: Path, sheet: str) -> Cells:
-    import os
-
-    import xlrd
-
-    found = Cells()
-    try:
-        with Path(os.devnull).open("w") as nowhere:
-            book = xlrd.open_workbook(str(path), formatting_info=True, logfile=nowhere)
-            table = book.sheet_by_name(sheet)
-    except Exception:  # the values have been read already; this is only what xlrd can add to them
-        return found
-    formats = {key: zeros_of(one.format_str or "") for key, one in book.format_map.items()}
-    styles = {number: formats.get(xf.format_key) for number, xf in enumerate(book.xf_list)}
-    for row in range(table.nrows):
-        for column, (kind, value, style) in enumerate(
-            zip(
-                table.row_types(row),
-                table.row_values(row),
-                map(table.cell_xf_index, [row] * table.row_len(row), range(table.row_len(row))),
-                strict=False,
-            )
-        ):
-            if kind == xlrd.XL_CELL_ERROR:
-                found.errors[row, column] = xlrd.error_text_from_code.get(value, "#ERR")
-            elif kind == xlrd.XL_CELL_NUMBER:
-                if abs(value) >= 1e15 and value == int(value):
-                    found.long[row, column] = f"{value:.0f}"
-                elif places := styles.get(style):
-                    found.shown[row, column] = with_zeros(f"{value:.0f}" if value == int(value) else str(value), places)
-    found.merged = [(top, left, bottom - 1, right - 1) for top, bottom, left, right in table.merged_cells]
-    return found

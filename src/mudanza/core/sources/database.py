@@ -36,9 +36,9 @@ def open_file(path: Path, options: ReadOptions, known_as: Path) -> DatabaseTable
     return _open(Database(str(known_as), file=path), options, path.stat().st_size)
 
 
-def open_database(database: Database, options: ReadOptions) -> DatabaseTable:
-    """The reader of a table or query of a database of the move's settings."""
-    return _open(database, options, 0)
+def open_database(database: Database, options: ReadOptions, *, digested: bool = False) -> DatabaseTable:
+    """The reader of a table or query of a database of the move's settings. With `digested`, a digest of what is read is made."""
+    return replace(_open(database, options, 0), digested=digested)
 
 
 def parts(path: Path, options: ReadOptions, known_as: Path) -> list[ReadOptions]:
@@ -126,12 +126,13 @@ def _told(database: Database) -> Iterator[None]:
 class DatabaseTable(WithoutCells):
     """A table or query opened for reading; `#line` is the number of the row as it came.
 
-    A table comes in the order of its primary key (of all its columns if it has none), so that reading it again gives the same.
+    With `digested`, a digest of what is read is made. A table comes in the order of its primary key (of all its columns if it has none), so that reading it again gives the same.
     """
 
     database: Database
     options: ReadOptions
     size: int
+    digested: bool = False
     _sum: Any = field(default_factory=hashlib.sha256)
 
     @cached_property
@@ -229,8 +230,7 @@ class DatabaseTable(WithoutCells):
             select = self._select() + (f" LIMIT {_FIRST}" if first else "")
             with self._engine.connect() as connection:
                 self._begin(connection)
-                for rows in self._frames(connection, select):
-                    self._sum.update(rows.write_csv(include_header=False).encode()) if not first else None
+                for rows in self._frames(connection, select, self.digested and not first):
                     for name in sums:
                         sums[name] += rows[name].cast(DECIMAL, strict=False).sum() or Decimal(0)
                     numbers = pl.int_range(read + 1, read + 1 + rows.height, dtype=pl.Int64, eager=True)
@@ -253,14 +253,16 @@ class DatabaseTable(WithoutCells):
             connection.exec_driver_sql("SET SESSION time_zone = '+00:00'")
             connection.exec_driver_sql("START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
 
-    def _frames(self, connection: sa.Connection, select: str) -> Iterator[pl.DataFrame]:
+    def _frames(self, connection: sa.Connection, select: str, digested: bool) -> Iterator[pl.DataFrame]:
         schema: dict[str, Any] = dict.fromkeys(self.headings, pl.String)
         if self._engine.dialect.name == "postgresql":
-            yield from copied_blocks(connection, select, schema)
+            yield from copied_blocks(connection, select, schema, self._sum if digested else None)
             return
         result = connection.execution_options(stream_results=True, max_row_buffer=_FETCH).exec_driver_sql(select)
         while rows := result.fetchmany(_FETCH):
             frame_ = pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
+            if digested:
+                self._sum.update(frame_.write_csv(include_header=False).encode())
             text = pl.col(pl.String)
             yield frame_.with_columns(pl.when(text.str.len_bytes() > 0).then(text).name.keep())
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -13,7 +14,7 @@ import polars as pl
 
 from mudanza.core.errors import Place, SourceError, unknown
 from mudanza.core.findings import Finding, frame
-from mudanza.core.sources.cells import Cells, Spot, look_at_cells
+from mudanza.core.sources.cells import Cells, Spot, largest_sheet, long_numbers, look_at_cells, with_zeros
 from mudanza.core.sources.guard import guard_workbook
 from mudanza.core.sources.headings import count_below, find_heading, heading_rows, tell_apart, with_groups
 from mudanza.core.sources.reading import LINE, Batch, FileFacts, ReadOptions, SheetFacts, shorter
@@ -21,6 +22,8 @@ from mudanza.core.sources.reading import LINE, Batch, FileFacts, ReadOptions, Sh
 _LOOK = 60
 _LOOK_BELOW = 40
 _FIRST_ROWS = 2000
+#: A file of this size is worth a thread of its own.
+_LARGE = 1 << 20
 _MIDNIGHT = r"^(\d{4}-\d{2}-\d{2}) 00:00:00$"
 
 
@@ -71,10 +74,11 @@ class Workbook:
     def sheets(self) -> dict[str, tuple[pl.DataFrame, bool]]:
         """Every sheet as a frame of text without a heading, and whether it is visible."""
         sheets = {}
-        for name in self._book.sheet_names:
+        book, _ = self._book, self._guessed
+        for name in book.sheet_names:
             try:
                 with self._told(f"the sheet {name!r}", name):
-                    sheet = self._book.load_sheet(name, header_row=None, skip_rows=0, dtypes="string")
+                    sheet = book.load_sheet(name, header_row=None, skip_rows=0, dtypes="string")
                     sheets[name] = (sheet.to_polars(), sheet.visible == "visible")
             except SourceError as error:
                 # sheets of charts cannot be read, and need not be
@@ -117,6 +121,12 @@ class Workbook:
                 hint=f"Choose another with sheet=; the workbook has: {', '.join(self.sheets)}.",
             )
         cells = self._cells
+        for (column, places), at in cells.zeros.items():
+            if column < sheet.width:
+                name = sheet.columns[column]
+                padded = with_zeros(pl.col(name), places)
+                chosen = pl.int_range(pl.len()).is_in(pl.Series(at, dtype=pl.Int64).implode())
+                sheet = sheet.with_columns(pl.when(chosen).then(padded).otherwise(pl.col(name)).alias(name))
         changed: dict[Spot, str | None] = {**cells.shown, **cells.errors}
         for top, left, bottom, _ in cells.merged:
             value = sheet[top, left] if top < sheet.height and left < sheet.width else None
@@ -141,7 +151,31 @@ class Workbook:
 
     @cached_property
     def _cells(self) -> Cells:
-        return look_at_cells(self.path, self._kind, self._chosen)
+        # the sheet is looked at while the library reads it, if it is the one that was expected to have the records
+        if self._guessed is not None and self._guessed[0] == self._chosen:
+            cells = self._guessed[1].result()
+        else:
+            cells = look_at_cells(self.path, self._kind, self._chosen)
+        sheet = self.sheets[self._chosen][0]
+        text = pl.col(pl.String)
+        # a number of so many digits may be one that a cell cannot hold; or a text, which only the markup tells
+        digits = text.str.len_bytes().max().ge(16) & text.str.contains(r"^-?\d{16,}|^-?\d\.?\d*[eE]").any()
+        if self._kind == "xlsx" and sheet.height and any(sheet.select(digits).row(0)):
+            cells.long.update(long_numbers(self.path, self._chosen))
+        return cells
+
+    @cached_property
+    def _guessed(self) -> tuple[str, Future[Cells]] | None:
+        """The look at the sheet that probably has the records, under way in a thread of its own."""
+        if self._kind != "xlsx" or self.path.stat().st_size < _LARGE:
+            return None
+        sheet = self.options.sheet or largest_sheet(self.path)
+        if sheet is None:
+            return None
+        pool = ThreadPoolExecutor(1)
+        look = pool.submit(look_at_cells, self.path, self._kind, sheet)
+        pool.shutdown(wait=False)
+        return sheet, look
 
     @cached_property
     def _heading(self) -> tuple[int, int]:

@@ -20,6 +20,7 @@ def chart(results: Sequence[SurveyResult], kind: str) -> bytes:
 
     matplotlib.use("Agg")
     from matplotlib.figure import Figure
+    from matplotlib.layout_engine import ConstrainedLayoutEngine
     from matplotlib.patches import Patch
 
     if kind not in KINDS:
@@ -28,7 +29,12 @@ def chart(results: Sequence[SurveyResult], kind: str) -> bytes:
         )
     heights = [min(len(r.columns), _MOST) for r in results]
     space = sum(heights) * 0.27 + len(results) * 1.0 + 0.6
-    figure = Figure(figsize=(10, max(3.0, space)), dpi=128, layout="constrained", facecolor="white")
+    figure = Figure(
+        figsize=(10, max(3.0, space)),
+        dpi=128,
+        layout=ConstrainedLayoutEngine(w_pad=0.14, h_pad=0.16, hspace=0.05),
+        facecolor="white",
+    )
     axes = figure.subplots(len(results), 1, squeeze=False, height_ratios=[max(h, 2) + 1 for h in heights])[:, 0]
     for axis, result in zip(axes, results, strict=True):
         columns = result.columns[:_MOST]
@@ -43,7 +49,7 @@ def chart(results: Sequence[SurveyResult], kind: str) -> bytes:
         )
         for colour, counts in parts:
             shares = [100 * n / rows for n in counts]
-            axis.barh(range(len(columns)), shares, left=left, color=colour, height=0.72)
+            axis.barh(range(len(columns)), shares, left=left, color=colour, height=0.66)
             left = [a + b for a, b in zip(left, shares, strict=True)]
         axis.set_yticks(range(len(columns)), names, color=_INK, fontsize=9)
         axis.invert_yaxis()
