@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 
 from mudanza.core.errors import SourceError
 from mudanza.core.sources import delimited, structure
-from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.headings import find_heading
+from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reading import LINE, ReadOptions
 from mudanza.core.sources.structure import Shape, cut_exactly, cut_quickly
 from mudanza.core.survey.surveying import survey
@@ -200,7 +200,10 @@ HOSTILE = {
         lambda p: _zip(p, {"[Content_Types].xml": b'<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "b">]><x/>'}),
         "document type",
     ),
-    "password": (lambda p: p.write_bytes(b"\xd0\xcf\x11\xe0" + b"\0" * 600 + "EncryptedPackage".encode("utf-16-le")), "password"),
+    "password": (
+        lambda p: p.write_bytes(b"\xd0\xcf\x11\xe0" + b"\0" * 600 + "EncryptedPackage".encode("utf-16-le")),
+        "password",
+    ),
     "hollow": (lambda p: _zip(p, {"[Content_Types].xml": b"<x/>"}), "cannot be read"),
     "no rows": (lambda p: book(p, {"S": []}), "is empty"),
 }

@@ -80,8 +80,10 @@ def guess_shape(rows: Sequence[Cells], lines: Sequence[int], options: ReadOption
     data_from = lines[index + count] if index + count < len(lines) else lines[-1] + 1
     names = tell_apart([name for name, _ in groups])
     groups = tuple(zip(names, (prefix for _, prefix in groups), strict=True))
-    wide = sum(1 for row in loose if filled(row) > max(2, width // 2))
-    regular = width > 2 and wide >= 0.4 * len(loose) and not any(len(cell) > 200 for row in heads for cell in row)
+    labels = [prefix for _, prefix in groups if prefix.strip()]
+    left = [row for row in lone if not _begins(row, labels)]
+    wide = sum(1 for row in left if filled(row) > max(2, width // 2))
+    regular = width > 2 and wide >= 0.4 * len(left) and not any(len(cell) > 200 for row in heads for cell in row)
     shape = Shape(
         tuple(heads), lines[index], data_from, frozenset(titles), groups, totals, pages, decimal, repeats + 1, regular
     )

@@ -120,7 +120,9 @@ def _find_escape(text: str) -> str | None:
 def _find_quote(text: str, delimiter: str, quote: str | None) -> str | None:
     """A single quote instead of the usual one, if the values of most lines stand in those; none, if quotes are only signs."""
     if quote == '"' and '"' in text:
-        sides = rf'(?:^|{re.escape(delimiter)})"[^"]*"(?:{re.escape(delimiter)}|\r?$)'
+        # a quoted value, which may go on over lines but hardly begins with a line end
+        inside = r'[^"\n]*|[^"\n]+\n[^"]*'
+        sides = rf'(?:^|{re.escape(delimiter)})"(?:{inside})"(?:{re.escape(delimiter)}|\r?$)'
         if not re.search(sides, text, re.M) and text.count('"') > 2:
             widths = Counter(len(row) for row in split_rows(text, delimiter, None) if any(row))
             if widths and widths.most_common(1)[0][1] >= 0.9 * widths.total():

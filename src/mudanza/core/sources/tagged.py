@@ -137,6 +137,17 @@ def _guess(lines: list[str]) -> tuple[str, str, set[str]] | None:
     return best[1:] if best else None
 
 
+def _has_below(order: list[str], above: str, tag: str) -> float:
+    """The share of records of one type that have one of another below them before the next of their own."""
+    found, here = [], False
+    for one in reversed(order):
+        if one == above:
+            found.append(here)
+            here = False
+        here = here or one == tag
+    return sum(found) / len(found)
+
+
 def _parents(text: TextFile, marks: Marks) -> dict[str, list[str]]:
     """For each type, the types that always stand above it, outermost first, as seen in the first lines."""
     order = []
@@ -155,7 +166,7 @@ def _parents(text: TextFile, marks: Marks) -> dict[str, list[str]]:
     for tag, others in before.items():
         if others:
             name, times = others.most_common(1)[0]
-            if times >= 0.6 * others.total() and times > 1:
+            if times >= 0.6 * others.total() and _has_below(order, name, tag) >= 0.5:
                 parent[tag] = name
     chains: dict[str, list[str]] = {}
     for tag in parent:
@@ -224,7 +235,7 @@ class TaggedFile(WithoutCells):
             tagged = frame_.with_columns(tag.alias("tag"))
             rows, broken = self._records(tagged, self.kind)
             rows = rows.rename(dict(zip(rows.columns[:-1], self.headings, strict=False)))
-            orphans = pl.Series([False] * rows.height)
+            orphans = pl.Series([False] * rows.height, dtype=pl.Boolean)
             outer = None
             for parent in self._above:
                 records, _ = self._records(tagged, parent)

@@ -79,7 +79,11 @@ class Workbook:
             try:
                 with self._told(f"the sheet {name!r}", name):
                     sheet = book.load_sheet(name, header_row=None, skip_rows=0, dtypes="string")
-                    sheets[name] = (sheet.to_polars(), sheet.visible == "visible")
+                    # the library leaves blank columns at the left out; with them, positions are those of the sheet
+                    columns = sheet.available_columns()
+                    left = range(columns[0].absolute_index if columns else 0)
+                    blank = [pl.lit(None, dtype=pl.String).alias(f"left {i}") for i in left]
+                    sheets[name] = (sheet.to_polars().select(*blank, pl.all()), sheet.visible == "visible")
             except SourceError as error:
                 # sheets of charts cannot be read, and need not be
                 self._unreadable[name] = error
