@@ -14,6 +14,7 @@ from mudanza.core.findings import SCHEMA, Finding, Group, Tally, frame
 from mudanza.core.kinds import DECIMAL, Kind
 from mudanza.core.layouts.formats import ISO_DATE, ISO_DATETIME
 from mudanza.core.layouts.model import Field, Layout, Reference
+from mudanza.core.layouts.reading import read_layout
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, read_text, value_problems
 from mudanza.core.problems import Problem, flags, gather
 from mudanza.core.sources.noticing import noticed_in
@@ -351,8 +352,13 @@ def _values(path: Path, columns: tuple[str, ...]) -> pl.Series:
     """The values of the referenced columns in another file, joined."""
     reader = open_source(path, ReadOptions(exact=True))
     names = []
+    # a reference speaks of names; the metadata beside a file says which headings they stand for
+    beside = path.with_name(f"{path.name}-metadata.json")
+    titles = {f.name: f.title for f in read_layout(beside).fields} if beside.is_file() else {}
     for column in columns:
-        name = nearest(column, list(reader.headings), least=85)
+        name = titles.get(column)
+        if name not in reader.headings:
+            name = nearest(column, list(reader.headings), least=85)
         if name is None:
             raise SourceError(
                 f"the file has no column {column!r}, which references point to.",

@@ -97,4 +97,5 @@ def _breaks_off(path: Path) -> bool:
         if packing_of(start) is not None or start.count(b"\n") < 3:
             return False
         file.seek(-4, 2)
-        return b"\n" not in file.read()
+        # also in two or four bytes for a character
+        return not file.read().rstrip(b"\0").endswith((b"\n", b"\r", b"\x1a"))

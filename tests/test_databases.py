@@ -1,0 +1,181 @@
+"""Databases: SQLite always; PostgreSQL and MariaDB where a server runs."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from collections.abc import Callable
+from decimal import Decimal
+from pathlib import Path
+
+import pytest
+import sqlalchemy as sa
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from conftest import edit, program
+from mudanza.core.databases import Database
+from mudanza.core.errors import MudanzaError
+from mudanza.core.sources.database import open_database, parts_of
+from mudanza.core.sources.reading import ReadOptions
+
+SERVERS = {
+    "postgresql": os.environ.get("TEST_POSTGRESQL", "postgresql://127.0.0.1/test"),
+    "mariadb": os.environ.get("TEST_MARIADB", "mariadb://127.0.0.1/test"),
+}
+os.environ.setdefault("TEST_DATABASE_USER", "root")
+os.environ["TEST_DATABASE_PASSWORD"] = ""
+
+
+@pytest.fixture(params=["sqlite", "postgresql", "mariadb"])
+def database(request: pytest.FixtureRequest, tmp_path: Path) -> Database:
+    kind = request.param
+    if kind == "sqlite":
+        sqlite3.connect(tmp_path / "t.sqlite").close()
+        return Database("here", file=tmp_path / "t.sqlite")
+    found = Database("here", SERVERS[kind], user_from="TEST_DATABASE_USER")
+    try:
+        engine = sa.create_engine(found.url(), connect_args={"connect_timeout": 3})
+        engine.connect().close()
+    except (sa.exc.OperationalError, MudanzaError):
+        pytest.skip(f"no {kind} server answers at {SERVERS[kind]}")
+    return found
+
+
+def run(database: Database, *statements: str, rows: list[dict] | None = None) -> None:
+    engine = sa.create_engine(database.url())
+    with engine.begin() as connection:
+        for statement in statements:
+            connection.execute(sa.text(statement), rows) if rows and "INSERT" in statement else connection.execute(
+                sa.text(statement)
+            )
+    engine.dispose()
+
+
+def read(database: Database, **own: object) -> tuple[tuple[str, ...], list[tuple], list[str]]:
+    reader = open_database(database, ReadOptions(own=own))
+    rows, noticed = [], []
+    for batch in reader.batches():
+        rows += batch.rows.select(reader.headings).rows()
+        noticed += batch.noticed["code"].to_list() if batch.noticed is not None else []
+    return reader.headings, rows, noticed
+
+
+def test_values_come_as_exact_text(database: Database) -> None:
+    kind = database.address.partition(":")[0] or "sqlite"
+    money, blob = (
+        ("TEXT", "BLOB") if kind == "sqlite" else ("NUMERIC(30,10)", "BYTEA" if kind == "postgresql" else "BLOB")
+    )
+    binary = {"sqlite": "x'0102'", "postgresql": "'\\x0102'", "mariadb": "x'0102'"}[kind]
+    run(
+        database, "DROP TABLE IF EXISTS values_here",
+        f"CREATE TABLE values_here (id INTEGER PRIMARY KEY, name VARCHAR(40), owed {money}, born DATE, scan {blob}, note TEXT)",
+        f"INSERT INTO values_here VALUES (2, 'Rui \"x\", é\n100%', '12345678901234567890.1234567890', '2020-02-29', {binary}, '')",
+        "INSERT INTO values_here VALUES (1, NULL, '0.1000000000', NULL, NULL, 'a,b')",
+    )  # fmt: skip
+    headings, rows, noticed = read(database, table="values_here")
+    assert headings == ("id", "name", "owed", "born", "scan", "note")
+    assert rows == [
+        ("1", None, "0.1000000000", None, None, "a,b"),
+        ("2", 'Rui "x", é\n100%', "12345678901234567890.1234567890", "2020-02-29", "(binary, 2 bytes)", None),
+    ]
+    assert noticed == []
+    assert read(database, table="values_here", columns=["note", "id"])[0] == ("id", "note")
+    assert read(database, query="SELECT name, '%' AS pct FROM values_here WHERE name LIKE 'R%';")[1] == [
+        ('Rui "x", é\n100%', "%")
+    ]
+    assert {"values_here"} <= {p.own["table"] for p in parts_of(database, ReadOptions())}
+    for own, words in [
+        ({"table": "values_her"}, "did you mean 'values_here'"),
+        ({"table": "values_here", "columns": ["nme"]}, "did you mean 'name'"),
+        ({"query": "SELEC 1"}, "database says"),
+        ({"query": "DELETE FROM values_here"}, "database says"),
+        ({"table": "values_here", "sums": ["nothing"]}, "no column"),
+    ]:
+        with pytest.raises(MudanzaError, match=words) as raised:
+            read(database, **own)
+        assert raised.value.hint
+    assert len(read(database, table="values_here")[1]) == 2
+
+
+_text = st.none() | st.text(
+    st.characters(codec="utf-8", exclude_categories=["Cs", "Cc"]), min_size=1, max_size=12
+).filter(lambda t: t.strip(" ") == t)
+
+
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(rows=st.lists(st.tuples(_text, st.none() | st.decimals(-(10**9), 10**9, places=2)), max_size=25))
+def test_whatever_table_is_written_is_read_back(database: Database, rows: list[tuple]) -> None:
+    charset = " CHARACTER SET utf8mb4" if database.address.startswith("mariadb") else ""
+    money = "TEXT" if database.file else "NUMERIC(20,2)"
+    data = [{"id": i, "t": t, "n": None if n is None else str(n)} for i, (t, n) in enumerate(rows)]
+    statements = [
+        "DROP TABLE IF EXISTS back_here",
+        f"CREATE TABLE back_here (id INTEGER PRIMARY KEY, t VARCHAR(80){charset}, n {money})",
+    ]
+    run(database, *statements, *(["INSERT INTO back_here VALUES (:id, :t, :n)"] if data else []), rows=data)
+    _, found, noticed = read(database, table="back_here", sums=["n"])
+    assert [(t, None if n is None else Decimal(n)) for _, t, n in found] == rows
+    assert noticed == []
+
+
+def test_counts_are_compared_with_the_databases_own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A row that never arrives is noticed."""
+    from mudanza.core.sources.database import DatabaseTable
+
+    database = Database("here", file=tmp_path / "t.sqlite")
+    run(database, "CREATE TABLE t (a INTEGER PRIMARY KEY, b NUMERIC)", "INSERT INTO t VALUES (1, 2.5), (2, 3)")
+    whole: Callable = DatabaseTable._frames
+    monkeypatch.setattr(DatabaseTable, "_frames", lambda *a: (frame.head(1) for frame in whole(*a)))
+    assert read(database, table="t", sums=["b"])[2] == ["database.count-differs", "database.sum-differs"]
+
+
+def test_credentials_come_from_the_environment_alone(move: Path) -> None:
+    settings_ = move / "mudanza.toml"
+    plain = settings_.read_text("utf-8")
+    for lines, words in [
+        ('address = "postgresql://me:secret@h/d"', "credentials do not stand in settings"),
+        ('address = "postgresql://h/d"\npassword = "secret"', "password_from"),
+        ('addres = "x"', "means nothing"),
+        ("", "one of address"),
+    ]:
+        settings_.write_text(f"{plain}[databases.old]\n{lines}\n", encoding="utf-8")
+        assert words in program("build", "people", cwd=move, status=2).err
+    settings_.write_text(
+        f'{plain}[databases.old]\naddress = "postgresql://127.0.0.1:1/d"\nuser_from = "OLD_USER"\npassword_from = "OLD_PASSWORD"\n',
+        encoding="utf-8",
+    )
+    edit(move / "plans/people.toml", 'file = "incoming/a.csv"', 'database = "old"\ntable = "people"')
+    assert "OLD_USER is not set" in program("build", "people", cwd=move, status=3).err
+    env = {"OLD_USER": "surelynobody", "OLD_PASSWORD": "verysecret"}
+    for command in (
+        ["build", "people"],
+        ["--debug", "build", "people"],
+        ["survey", "old:people"],
+        ["build", "people", "--json"],
+    ):
+        ended = program(*command, cwd=move, env=env) if "--debug" not in command else None
+        if ended is not None:
+            assert ended.status == 3
+            assert "secret" not in ended.out + ended.err
+    edit(move / "plans/people.toml", 'database = "old"', 'database = "od"')
+    assert "did you mean 'old'" in program("build", "people", cwd=move, env=env, status=2).err
+
+
+def test_a_list_is_built_from_a_database(move: Path) -> None:
+    database = Database("old", file=move / "incoming/old.sqlite")
+    run(
+        database, 'CREATE TABLE people ("Id" INTEGER, "Name" TEXT, "Born" TEXT, "Paid" NUMERIC, "Active" TEXT, "Kind" TEXT, "State" TEXT)',
+        "INSERT INTO people VALUES (1, 'Ana', '1980-01-31', 2.5, 'y', 'D', NULL), (2, 'Rui', 'never', 1, 'n', 'C', '')",
+    )  # fmt: skip
+    with (move / "mudanza.toml").open("a", encoding="utf-8") as file:
+        file.write('[databases.old]\nfile = "incoming/old.sqlite"\n')
+    edit(move / "plans/people.toml", 'file = "incoming/a.csv"', 'database = "old"\ntable = "people"\nsums = ["Paid"]')
+    one = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]
+    assert (one["read"], one["written"], one["held_back"]) == (2, 1, 1)
+    assert one["findings"][0]["example"]["cell"] == "row 2"
+    digest = one["sources_read"][0]["sha256"]
+    assert (
+        program("build", "people", "--json", cwd=move, status=1).json["lists"][0]["sources_read"][0]["sha256"] == digest
+    )
+    assert program("survey", "old:people", "--json", cwd=move, status=0).json["rows"] == 2
