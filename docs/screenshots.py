@@ -23,7 +23,9 @@ DISPLAY = ":97"
 
 #: picture → commands to run before, unseen, and the command shown
 PICTURES: dict[str, tuple[list[str], str]] = {
-    "survey": ([], "mudanza survey incoming/north/clients.csv"),
+    "sources": ([], "mudanza survey incoming"),
+    "survey": ([], "mudanza survey incoming/north/clients.csv --expect 84 --chart filled.png"),
+    "report": ([], "mudanza survey incoming/north/visits.csv"),
     "layout": ([], "mudanza layout show owners"),
     "preview": ([], "mudanza preview owners -n 1"),
     "build": ([], "mudanza build owners"),
@@ -40,8 +42,13 @@ PICTURES: dict[str, tuple[list[str], str]] = {
 }
 
 
+#: pictures that need more lines than fit: they are written smaller
+LONG = {"sources": ("8", "190x66"), "survey": ("10", "155x48")}
+
+
 def shoot(command: str, folder: Path, target: Path) -> None:
-    """Run a command in a terminal window of 100 columns and take its picture."""
+    """Run a command in a terminal window and take its picture."""
+    size, geometry = LONG.get(target.stem, ("11", "141x42"))
     environment = {
         **os.environ,
         "DISPLAY": DISPLAY,
@@ -51,7 +58,7 @@ def shoot(command: str, folder: Path, target: Path) -> None:
     environment.pop("NO_COLOR", None)
     shown = f"printf '\\033[?25l$ %s\\n\\n' {shlex.quote(command)}; {command}; sleep 30"
     terminal = subprocess.Popen(
-        ["xterm", "-tn", "xterm-256color", "-bw", "0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x42+0+0", "-bg", "white", "-fg", "black", "-e", "bash", "-c", shown],
+        ["xterm", "-tn", "xterm-256color", "-bw", "0", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", f"{geometry}+0+0", "-bg", "white", "-fg", "black", "-e", "bash", "-c", shown],
         cwd=folder, env=environment,
     )  # fmt: skip
     time.sleep(5)
@@ -84,6 +91,8 @@ def main() -> None:
                 else:
                     environment = {**os.environ, "PATH": f"{MUDANZA.parent}:{os.environ['PATH']}"}
                     subprocess.run(command, shell=True, cwd=folder, env=environment, check=False, capture_output=True)
+            if "survey" in wanted:
+                shutil.copy(folder / "filled.png", SHOTS / "chart.png")
             if "workbook" in wanted and shutil.which("soffice"):
                 picture_of_workbook(next((folder / "loans").glob("*.xlsx")), Path(temporary))
     finally:

@@ -226,12 +226,10 @@ def _show_proposals(results: list[SurveyResult]) -> None:
     """How those sources are read that are more than a plain table."""
     special = [r for r in results if r.facts.proposal]
     if special:
+        short, _ = _short_names([r.name for r in results])
         look.say()
-        look.heading("for the plan", "lines below [[source]] that read")
-    for result in special:
-        look.say(f"  {result.name}")
-        for line in result.facts.proposal:
-            look.say(f"    {line}")
+        look.heading("for the plan", "settings below [[source]] that read what is more than a plain table")
+        look.columns([[short[r.name], ", ".join(r.facts.proposal)] for r in special], fold=(0, 1))
 
 
 def _show_proposal(result: SurveyResult) -> None:

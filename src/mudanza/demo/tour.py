@@ -52,8 +52,13 @@ def _edit(path: Path, old: str, new: str) -> None:
 
 TOUR = [
     Stop(
-        "Two clinics merge. First look at what the old programs gave: is it whole, what is in each column?",
-        "survey incoming/north/clients.csv",
+        "Two clinics merge. First look at what their old programs gave: text, workbooks, a printed report, tagged records, JSON, a database.",
+        "survey incoming",
+        status=1,
+    ),
+    Stop(
+        "One of them more closely. The old program shows 84 clients: is the export whole, and what is in each column?",
+        "survey incoming/north/clients.csv --expect 84",
         status=1,
     ),
     Stop("Harbour's is a workbook with a notice in front and a title above the heading.", "survey incoming/harbour/people.xlsx"),
@@ -72,6 +77,8 @@ TOUR = [
         _mend,
         1,
     ),
+    Stop("Visits were printed. The groups become columns, and each subtotal is compared with its records.", "survey incoming/north/visits.csv"),
+    Stop("The other lists are read by the same rules, from text, JSON, a report and a database.", "build prices animals visits", status=1),
     Stop("The front desk is to correct Braga's telephone numbers, in a workbook.", "lend owners --columns full_name,phone,email --where '{Town} = \"Braga\"'"),
     Stop(
         "It comes back under another name: one number corrected, one too short, one address changed, one record marked for removal.",

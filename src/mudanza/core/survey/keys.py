@@ -84,9 +84,10 @@ class KeyWatch:
         # a day tells records apart by chance at most
         singles = [c for c in whole if not facts[c].kind.startswith("date")] or whole
         near = [
-            c for c in self.columns if facts[c].filled >= 0.99 * rows and repeats[c] <= 0.1 * rows and c not in singles
+            c for c in self.columns if facts[c].filled >= 0.99 * rows and repeats[c] <= 0.1 * rows and c not in whole
         ]
-        order = self._in_file_order(facts)
+        near = [c for c in near if not facts[c].kind.startswith("date")]
+        order = list(facts)
         singles.sort(key=order.index)
         near.sort(key=lambda c: (repeats[c], order.index(c)))
         found = [self._one((c,), hashed, batches) for c in singles[:2]]
@@ -94,10 +95,6 @@ class KeyWatch:
             found += [self._one((c,), hashed, batches) for c in near[:1]]
             found += [KeyCandidate(pair, 0, [], []) for pair in self._pairs(hashed, rows, order)[:2]]
         return found
-
-    @staticmethod
-    def _in_file_order(facts: dict[str, ColumnFacts]) -> list[str]:
-        return list(facts)
 
     def _pairs(self, hashed: pl.DataFrame, rows: int, order: Sequence[str]) -> list[tuple[str, ...]]:
         pairs = sorted(
