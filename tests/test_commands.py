@@ -115,7 +115,7 @@ def test_the_demo_tells_its_story(tmp_path: Path) -> None:
     assert "was expected" not in ended.out
     for words in (
         "2 of them damaged", "People (44 rows, has the records)", "122 = 5 + 1 + 8 + 108", "122 = 5 + 1 + 7 + 109", "all as the layout asks",
-        "Post code", "1 new identifier given out", "loan owners-3", "OW-000013", "removed", "changes.csv",
+        "Post code", "1 new identifier given out", "loan owners-4", "OW-000013", "removed", "changes.csv",
     ):  # fmt: skip
         assert words in ended.out, words
     assert "Did you mean {Town}?" in ended.err

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from mudanza.core.loans.receive import receive
     from mudanza.core.move import Move, find_move, read_move
     from mudanza.core.sources.opening import open_source
-    from mudanza.core.sources.reading import ReadOptions
+    from mudanza.core.sources.reading import ReadOptions, lazy_rows
     from mudanza.core.survey.surveying import SurveyResult, survey
 
 _HOMES = {
@@ -37,14 +37,14 @@ _HOMES = {
     "loans.receive": ("receive",),
     "move": ("Move", "find_move", "read_move"),
     "sources.opening": ("open_source",),
-    "sources.reading": ("ReadOptions",),
+    "sources.reading": ("ReadOptions", "lazy_rows"),
     "survey.surveying": ("SurveyResult", "survey"),
 }
 _HOME = {name: home for home, names in _HOMES.items() for name in names}
 
 __all__ = [
     "BuildResult", "CheckResult", "Layout", "Loan", "LoanReturn", "Move", "MudanzaError", "PreviewResult",
-    "ReadOptions", "SurveyResult", "__version__", "build", "check", "find_move", "lend", "open_source", "preview",
+    "ReadOptions", "SurveyResult", "__version__", "build", "check", "find_move", "lazy_rows", "lend", "open_source", "preview",
     "read_layout", "read_move", "receive", "survey",
 ]  # fmt: skip
 

@@ -136,6 +136,8 @@ def _about_copies(found: list[Subject], results: list[SurveyResult], move: Move 
     from mudanza.core.survey.subjects import digests, remembered
     from mudanza.core.survey.whole import Remembered, copies
 
+    if move is None and len(found) == 1:
+        return []
     files = digests([(s, r.rows) for s, r in zip(found, results, strict=True)])
     if move is not None:
         files = [(sha, move.shown(Path(path).resolve()), rows) for sha, path, rows in files]

@@ -121,7 +121,7 @@ def _find_quote(text: str, delimiter: str, quote: str | None) -> str | None:
     """A single quote instead of the usual one, if the values of most lines stand in those; none, if quotes are only signs."""
     if quote == '"' and '"' in text:
         # a quoted value, which may go on over lines but hardly begins with a line end
-        inside = r'[^"\n]*|[^"\n]+\n[^"]*'
+        inside = r'(?:[^"\n]|"")*|(?:[^"\n]|"")+\n(?:[^"]|"")*'
         sides = rf'(?:^|{re.escape(delimiter)})"(?:{inside})"(?:{re.escape(delimiter)}|\r?$)'
         if not re.search(sides, text, re.M) and text.count('"') > 2:
             widths = Counter(len(row) for row in split_rows(text, delimiter, None) if any(row))

@@ -16,8 +16,12 @@ KINDS = ("png", "svg", "pdf")
 
 def chart(results: Sequence[SurveyResult], kind: str) -> bytes:
     """A bar for each column of each source, as a picture of the kind png, svg or pdf. Raises OutsideError for another kind."""
+    import logging
+
     import matplotlib
 
+    # it tells of the fonts it gathers when it is used for the first time
+    logging.getLogger("matplotlib").setLevel(logging.ERROR)
     matplotlib.use("Agg")
     from matplotlib.figure import Figure
     from matplotlib.layout_engine import ConstrainedLayoutEngine
