@@ -10,15 +10,15 @@ from typing import Any
 import polars as pl
 
 from mudanza.core.kinds import DECIMAL
-from mudanza.core.survey.shapes import CONTROL, ORDERED_DATE, KindTest, kind_tests, pretends, shape
+from mudanza.core.survey.shapes import CONTROL, ORDERED_DATE, KindTest, kind_tests, only_digits, pretends, shape
 
 #: Up to so many distinct values are counted exactly, more by adaptive sampling (Wegman) in the same memory.
 EXACT_DISTINCT = 1 << 19
 #: Most frequent values and patterns kept while counting; what falls out is rare.
 _KEPT = 2000
 _TAKEN = 200
-_SAMPLE = 1000
-_SAMPLE_ROWS = 20_000
+_SAMPLE = 500
+_SAMPLE_ROWS = 10_000
 _LIKELY = 0.8
 _SEPARATORS = [";", "|", "\n", ",", " / "]
 
@@ -115,7 +115,8 @@ class Column:
 
     def _has_shapes(self, sample: pl.DataFrame) -> bool:
         """Whether the column is one of codes: few patterns, mostly with digits. Names have as many as there are lengths."""
-        if sample.is_empty() or any(test.is_date or test.name in ("number", "e-mail") for test in self.tests):
+        # the patterns of plain numbers are their lengths
+        if sample.is_empty() or any(t.is_date or t.name in ("number", "e-mail", "digits") for t in self.tests):
             return False
         shapes = sample.select(shape(pl.col("t")).alias("s"))["s"].value_counts(sort=True)
         digits = int(sample["t"].str.contains(r"\d").sum())
@@ -140,38 +141,43 @@ class Column:
         n = pl.col("n")
         text = pl.col("t")
         values = distinct.lazy()
+        # what several questions need is made once, as columns
+        made = {"control": pl.col("raw").str.contains(CONTROL), "size": text.str.len_chars()}
         asked = [
             n.sum().alias("filled"),
-            text.str.len_chars().min().alias("shortest"),
-            text.str.len_chars().max().alias("longest"),
+            pl.col("size").min().alias("shortest"),
+            pl.col("size").max().alias("longest"),
             n.filter(text.str.len_bytes() != pl.col("raw").str.len_bytes()).sum().alias("spaces"),
-            n.filter(pl.col("raw").str.contains(CONTROL)).sum().alias("control"),
-            pl.col("raw").filter(pl.col("raw").str.contains(CONTROL)).first().alias("control example"),
+            n.filter(pl.col("control")).sum().alias("control"),
+            pl.col("raw").filter(pl.col("control")).first().alias("control example"),
         ]
-        if "digits" in self.fits:
-            digits = next(test for test in self.tests if test.name == "digits")
-            zero = text.str.starts_with("0") & (text.str.len_bytes() > 1) & digits.fits(text)
-            asked.append(n.filter(zero).sum().alias("zeros"))
         for test in self.tests:
-            fits = test.fits(text).fill_null(False)
+            fits, value = f"{test.name} fits", f"{test.name} value"
+            made[fits] = test.fits(text).fill_null(False)
             asked += [
-                n.filter(fits).sum().alias(test.name),
-                text.filter(~fits).head(3).implode().alias(f"{test.name} odd"),
+                n.filter(pl.col(fits)).sum().alias(test.name),
+                text.filter(~pl.col(fits)).head(3).implode().alias(f"{test.name} odd"),
             ]
             if test.value is not None:
-                value = test.value(text)
-                asked += [value.min().alias(f"{test.name} least"), value.max().alias(f"{test.name} most")]
+                made[value] = test.value(text)
+                asked += [
+                    pl.col(value).min().alias(f"{test.name} least"),
+                    pl.col(value).max().alias(f"{test.name} most"),
+                ]
                 if test.is_number:
-                    whole = test.name == "whole number"
-                    times = value.cast(pl.Int128) * n.cast(pl.Int128) if whole else value * n.cast(DECIMAL)
-                    asked.append(times.sum().alias(f"{test.name} sum"))
+                    wide = pl.Int128 if test.name == "whole number" else DECIMAL
+                    asked.append((pl.col(value).cast(wide) * n.cast(wide)).sum().alias(f"{test.name} sum"))
+        if "digits" in self.fits:
+            zero = text.str.starts_with("0") & (pl.col("size") > 1) & pl.col("digits fits")
+            asked.append(n.filter(zero).sum().alias("zeros"))
         if not self.tests:
             asked += [text.min().alias("least"), text.max().alias("most")]
         for number, separator in enumerate(self.separators):
             asked.append(n.filter(text.str.contains(separator, literal=True)).sum().alias(f"separator {number}"))
         if self.has_orders:
-            parts = [text.str.extract(ORDERED_DATE, i).cast(pl.Int16, strict=False) for i in (1, 2)]
-            first, second = parts
+            parts = text.str.extract_groups(ORDERED_DATE)
+            made["first"], made["second"] = (parts.struct.field(i).cast(pl.Int16, strict=False) for i in ("1", "2"))
+            first, second = pl.col("first"), pl.col("second")
             asked += [
                 n.filter((first > 12) & (second <= 12)).sum().alias("day first"),
                 n.filter((second > 12) & (first <= 12)).sum().alias("month first"),
@@ -179,7 +185,7 @@ class Column:
             ]
         by_hash = values.select(text.hash(7).alias("h"), n.cast(pl.UInt32))
         queries = [
-            values.select(asked),
+            values.with_columns(expr.alias(name) for name, expr in made.items()).select(asked),
             by_hash,
             values.select("t", "n").top_k(_TAKEN, by="n"),
             values.filter(pretends(text)).group_by("t").agg(n.sum()),
@@ -188,9 +194,7 @@ class Column:
             plain = not distinct.select((text.str.len_bytes() != text.str.len_chars()).any()).item()
             queries.append(values.group_by(shape(text, plain=plain).alias("t")).agg(n.sum()).top_k(_TAKEN, by="n"))
         if "digits" in self.fits:
-            queries.append(
-                values.filter(text.str.contains(r"^[0-9]+$")).group_by(text.str.len_chars().alias("t")).agg(n.sum())
-            )
+            queries.append(values.filter(only_digits(text)).group_by(text.str.len_chars().alias("t")).agg(n.sum()))
         return queries
 
     def take(self, answers: list[pl.DataFrame]) -> None:
@@ -269,7 +273,7 @@ class Column:
             samples=self.samples,
             odd=self.odd.get(test.name, []) if test else [],
             frequent=[(v, c) for v, c in self.frequent.most_common(10) if c > 1 or distinct <= 10],
-            shapes=self.shapes.most_common(10),
+            shapes=self._patterns(),
             placeholders=placeholders,
             spaces=self.spaces,
             leading_zeros=self.leading_zeros,
@@ -281,10 +285,11 @@ class Column:
             hashes=self.hashes,
         )
 
-    @property
-    def sampled_below(self) -> int:
-        """Hashes of values are kept below this bound."""
-        return self.bound
+    def _patterns(self) -> Counts:
+        if "digits" not in self.fits:
+            return self.shapes.most_common(10)
+        # beyond a telephone number's length a pattern of nines says nothing
+        return [("9" * length, count) for length, count in self.lengths.most_common(10) if length <= 24]
 
     def _kind(self, distinct: int) -> tuple[str, float, KindTest | None]:
         if self.filled == 0:

@@ -66,7 +66,7 @@ class KeyWatch:
         self.parts.append(
             rows.select(
                 *(t.hash(1).alias(c) for t, c in zip(text, self.columns, strict=True)),
-                *(folded(t).hash(2).alias(f"{c} folded") for t, c in zip(text[:2], self.columns, strict=False)),
+                *(folded(t).hash(2).alias(f"{c} folded") for t, c in zip(text[:1], self.columns, strict=False)),
                 pl.col(LINE),
                 pl.lit(file, dtype=pl.Int32).alias(_FILE),
             )
@@ -108,10 +108,12 @@ class KeyWatch:
     ) -> KeyCandidate:
         (column,) = columns
         places = pl.struct(_FILE, LINE).head(_SHOWN).alias("places")
-        twice = hashed.filter(pl.col(column).is_duplicated()).group_by(column, maintain_order=True).agg(places)
+        distinct = hashed[column].n_unique()
+        again = hashed.filter(pl.col(column).is_duplicated()) if distinct < hashed.height else hashed.head(0)
+        twice = again.group_by(column, maintain_order=True).agg(places)
         fold = f"{column} folded"
         alike = hashed.head(0)
-        if fold in hashed.columns and hashed[fold].n_unique() < hashed[column].n_unique():
+        if fold in hashed.columns and hashed[fold].n_unique() < distinct:
             alike = hashed.unique(column, keep="first", maintain_order=True).filter(pl.col(fold).is_duplicated())
         groups = alike.group_by(fold, maintain_order=True).agg(places) if alike.height else alike
         shown = [[(p[_FILE], p[LINE]) for p in row] for row in twice["places"].head(_SHOWN).to_list()]

@@ -58,6 +58,11 @@ class KindTest:
         return ("number", "number, decimal comma") if self.name in ("whole number", "digits") else ()
 
 
+def only_digits(text: pl.Expr) -> pl.Expr:
+    """Whether a text is of digits alone."""
+    return text.str.contains(r"^[0-9]+$")
+
+
 def _always(text: pl.Expr) -> pl.Expr:  # noqa: ARG001
     return pl.lit(True)
 
@@ -85,7 +90,7 @@ def kind_tests() -> list[KindTest]:
             )
         )
     tests.append(KindTest("whole number", lambda t: t.str.contains(r"^-?(?:0|[1-9][0-9]{0,17})$"), whole))
-    tests.append(KindTest("digits", lambda t: t.str.contains(r"^[0-9]+$")))
+    tests.append(KindTest("digits", only_digits))
     for name, number in (
         ("number", NumberFormat.of(None, ".", ",")),
         ("number, decimal comma", NumberFormat.of(None, ",", ".")),

@@ -81,18 +81,17 @@ def survey_subject(
     tally = Tally()
     columns: dict[str, Column] = {}
     keys: KeyWatch | None = None
-    rows = damaged = 0
+    damaged = 0
     of_file = [0] * len(readers)
     for number, reader in enumerate(readers):
-        for batch in read_ahead(reader.batches()):
+        # reading, asking and adding up go on at the same time, each with its own batch
+        for batch, answers in read_ahead(_asked(read_ahead(reader.batches()), reader.headings, columns)):
             of_file[number] += batch.rows.height + len(batch.broken)
             damaged += len(batch.broken)
             tally.add(noticed_in(batch, reader, reader.facts.name))
-            for name in reader.headings:
-                if name not in columns and batch.rows.height:
-                    columns[name] = Column(name, batch.rows)
+            for name, answer in answers.items():
+                columns[name].take(answer)
             if batch.rows.height:
-                _count(batch.rows, [columns[n] for n in reader.headings])
                 if keys is None and number == 0:
                     keys = KeyWatch(batch.rows.select(reader.headings), _amounts(columns))
                 if keys is not None and set(keys.columns) <= set(reader.headings):
@@ -123,12 +122,22 @@ def survey_subject(
     return SurveyResult(subject.name, first, rows, damaged, facts, candidates, tally.groups(), _newest(facts), files)
 
 
-def _count(rows: pl.DataFrame, columns: Sequence[Column]) -> None:
-    distinct = pl.collect_all([column.values(rows) for column in columns])
-    asked = [column.queries(values) for column, values in zip(columns, distinct, strict=True)]
-    answers = iter(pl.collect_all([query for queries in asked for query in queries]))
-    for column, queries in zip(columns, asked, strict=True):
-        column.take([next(answers) for _ in queries])
+def _asked(
+    batches: Iterator[Batch], headings: Sequence[str], columns: dict[str, Column]
+) -> Iterator[tuple[Batch, dict[str, list[pl.DataFrame]]]]:
+    """Each batch with the answers to what its columns ask. A column that is new is added, told by its first batch."""
+    for batch in batches:
+        if batch.rows.is_empty():
+            yield batch, {}
+            continue
+        for name in headings:
+            if name not in columns:
+                columns[name] = Column(name, batch.rows)
+        mine = [columns[name] for name in headings]
+        distinct = pl.collect_all([column.values(batch.rows) for column in mine])
+        asked = [column.queries(values) for column, values in zip(mine, distinct, strict=True)]
+        answers = iter(pl.collect_all([query for queries in asked for query in queries]))
+        yield batch, {c.name: [next(answers) for _ in queries] for c, queries in zip(mine, asked, strict=True)}
 
 
 def _amounts(columns: dict[str, Column]) -> set[str]:
