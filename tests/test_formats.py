@@ -529,6 +529,39 @@ def test_what_is_damaged_or_hostile_is_refused_with_the_reason(tmp_path: Path, n
     assert raised.value.hint and raised.value.status == 3
 
 
+_SEEDS = {
+    "d.csv": 'No;Name;Owed\n1;"Ana; or so";2,50\n2;Rui;3\nTotal;;5,50\n', "t.txt": TAGGED, "r.csv": REPORT, "n.json": json.dumps(NESTED),
+    "l.ndjson": '{"a": 1}\n{"b": [1, {"c": 2}]}\n', "x.xml": XML, "c.vcf": "BEGIN:VCARD\nFN:Ana\nTEL;TYPE=HOME:1\nEND:VCARD\n",
+    "f.txt": "Code  Name\n----- -----\n00001 Ana\n00002 Rui\n00003 Eva\n",
+}  # fmt: skip
+
+
+@settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    name=st.sampled_from([*_SEEDS, "w.xlsx"]),
+    changes=st.lists(st.tuples(st.floats(0, 1), st.sampled_from([b"", b";", b'"', b"\n", b"\r", b"\0", b"<", b"{", b"\xff", b"|", b"#", b","]), st.integers(0, 9)), max_size=6),
+)  # fmt: skip
+def test_damage_is_answered_and_never_a_fault(
+    tmp_path: Path, name: str, changes: list[tuple[float, bytes, int]]
+) -> None:
+    """Whatever happens to a file's bytes: rows, findings, or an error that says what and why."""
+    from mudanza.core.errors import MudanzaError
+    from mudanza.core.survey.subjects import subjects
+    from mudanza.core.survey.surveying import survey_subject
+
+    seed = tmp_path / "seed.xlsx"
+    body = (seed if seed.exists() else workbook(seed)).read_bytes() if name == "w.xlsx" else _SEEDS[name].encode()
+    for at, put, cut in changes:
+        place = int(at * len(body))
+        body = body[:place] + put + body[place + cut :]
+    path = written(tmp_path / name, body)
+    try:
+        for subject in subjects([str(path)], ReadOptions(), None):
+            survey_subject(subject)
+    except MudanzaError as error:
+        assert error.hint
+
+
 def test_patterns_and_lazy_rows(tmp_path: Path) -> None:
     for name in ("b", "a"):
         written(tmp_path / f"2024-{name}.csv", f"x,y\n{name},1\n")

@@ -254,3 +254,30 @@ def test_the_demos_lists_are_read_right(tmp_path: Path) -> None:
         cwd=folder,
     )
     assert {f["code"] for f in checked.json["findings"]} <= {"reference.missing"}
+
+
+HOW = [
+    (["--how", "tpye=ITEM"], 2, "Did you mean 'type'?"),
+    (["--how", "heading=one"], 2, "whole number"),
+    (["--how", "heading=-1"], 2, "cannot be -1"),
+    (["--how", "format=reprot"], 2, "no format 'reprot'"),
+    (["--how", "blanks=n/a, -"], 0, "rows"),
+    (["--how", "positions={ 'Id' = 1 }"], 2, "holds texts"),
+    (["--how", "quote=<<"], 2, "one plain character"),
+    (["--how", "format=tagged"], 3, "marker"),
+    (["--how", "format=report", "--how", "heading=99"], 3, "no heading can be seen"),
+    (["--heading", "99"], 3, "fewer lines"),
+    (["--expect", "7"], 0, "7 rows"),
+    (["--expect", "8"], 1, "whole.count"),
+    (["incoming/a.csv", "--expect", "7"], 2, "about one source"),
+    (["--newer-than", "yesterday"], 2, "2026-01-31"),
+    (["--newer-than", "2999-01-01"], 0, "whole.old"),
+    (["--columns"], 0, "frequent"),
+    (["nowhere.csv"], 3, "does not exist"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "status", "words"), HOW, ids=[" ".join(case[0]) for case in HOW])
+def test_how_a_source_is_asked_for(move: Path, arguments: list[str], status: int, words: str) -> None:
+    ended = program("survey", "incoming/a.csv", *arguments, cwd=move, status=status)
+    assert words in (ended.out + ended.err).replace("\n", " ").replace("  ", " ")

@@ -36,7 +36,7 @@ def kind_of_archive(path: Path) -> str | None:
                 return "xlsx"
             if "mimetype" in names and archive.read("mimetype").startswith(_ODS):
                 return "ods"
-    except (zipfile.BadZipFile, OSError, RuntimeError, NotImplementedError, EOFError):
+    except (zipfile.BadZipFile, OSError, RuntimeError, NotImplementedError, EOFError, ValueError):
         return None
     return None
 
@@ -88,7 +88,7 @@ def guard_workbook(path: Path) -> str:
                                 place=place,
                                 hint="Save the records again with a spreadsheet program.",
                             )
-    except (zipfile.BadZipFile, zlib.error, OSError, RuntimeError, NotImplementedError, EOFError) as error:
+    except (zipfile.BadZipFile, zlib.error, OSError, RuntimeError, NotImplementedError, EOFError, ValueError) as error:
         raise SourceError(
             f"the file is no workbook ({error}).",
             place=place,

@@ -77,14 +77,26 @@ def _text_grid(path: Path, options: ReadOptions, known_as: Path) -> tuple[pl.Dat
     text, found = whole_text(path, options)
     delimiter = options.delimiter or find_delimiter(text[: 1 << 20], options.quote)
     csv.field_size_limit(max(csv.field_size_limit(), len(text) + 1))
+    # line ends as they are counted; a carriage return inside a line is a blank
+    lines_ = text.replace("\r\n", "\n").replace("\r", "\n" if found.carriage_returns else " ").split("\n")
     reader = csv.reader(
-        text.splitlines(keepends=True), delimiter=delimiter, quotechar=options.quote, quoting=0 if options.quote else 3
+        (f"{line}\n" for line in lines_),
+        delimiter=delimiter,
+        quotechar=options.quote,
+        quoting=0 if options.quote else 3,
     )
     rows, lines, line = [], [], 1
-    for row in reader:
-        rows.append([cell if cell.strip() else None for cell in row])
-        lines.append(line)
-        line = reader.line_num + 1
+    try:
+        for row in reader:
+            rows.append([cell if cell.strip() else None for cell in row])
+            lines.append(line)
+            line = reader.line_num + 1
+    except csv.Error as error:
+        raise SourceError(
+            f"the line cannot be cut into values ({error}).",
+            place=Place(str(known_as), line=line),
+            hint="Say delimiter= and quote= in the plan's source, or mend the line.",
+        ) from error
     columns = list(zip_longest(*rows)) if rows else []
     grid = pl.DataFrame({f"c{i}": pl.Series(list(values), dtype=pl.String) for i, values in enumerate(columns)})
     facts = FileFacts(known_as, "delimited text", path.stat().st_size, 0, found.encoding, found.because, delimiter)
@@ -221,7 +233,7 @@ class ReportFile(WithoutCells):
                 candidates = [whole, *(whole - row[f"{INNER}from {level} {c}"] for level in range(levels))]
                 if printed in candidates:
                     continue
-                expected = candidates[max(0, levels - row[_RUN] + 1)]
+                expected = candidates[max(0, min(levels, levels - row[_RUN] + 1))]
                 text = pl.select(plain_text(pl.lit(expected, dtype=DECIMAL), Kind.NUMBER)).item()
                 cell = self.cell(kept[c], row[LINE])
                 found.append(

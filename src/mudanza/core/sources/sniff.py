@@ -57,6 +57,12 @@ def find_text_form(path: Path, options: ReadOptions) -> TextForm:
     delimiter = options.delimiter or find_delimiter(head, options.quote)
     quote = options.quote if options.exact else _find_quote(head, delimiter, options.quote)
     rows = split_rows(head, delimiter, quote)
+    if not any(rows):
+        raise SourceError(
+            "the lines cannot be cut into values.",
+            place=Place(file=str(path)),
+            hint="Say delimiter= and quote= in the plan's source.",
+        )
     heading_line, headings, first_line = _find_heading_line(head, rows, delimiter, quote, options, path)
     body = split_rows(_after(head, first_line), delimiter, quote)
     width = len(headings)
@@ -141,7 +147,8 @@ def split_rows(text: str, delimiter: str, quote: str | None, most: int = _SAMPLE
         text, delimiter = text.replace(delimiter, STAND_IN), STAND_IN
     quoting: Literal[0, 3] = 3 if quote is None else 0  # csv.QUOTE_NONE, csv.QUOTE_MINIMAL
     csv.field_size_limit(max(csv.field_size_limit(), len(text) + 1))
-    lines = (line + "\n" for line in text.split("\n"))
+    # signs that the standard library stumbles over are blanks here; the rows are read elsewhere
+    lines = (line.rstrip("\r").replace("\r", " ").replace("\0", " ") + "\n" for line in text.split("\n"))
     reader = csv.reader(lines, delimiter=delimiter, quotechar=quote, quoting=quoting)
     try:
         for row in reader:

@@ -39,7 +39,15 @@ def unpack(path: Path, packing: str, inside: str | None) -> Path:
         atexit.register(shutil.rmtree, folder, ignore_errors=True)
         try:
             _unpacked[key] = _unpack(path, packing, inside, folder)
-        except (zipfile.BadZipFile, gzip.BadGzipFile, zlib.error, EOFError, RuntimeError, NotImplementedError) as error:
+        except (
+            zipfile.BadZipFile,
+            gzip.BadGzipFile,
+            zlib.error,
+            EOFError,
+            RuntimeError,
+            NotImplementedError,
+            ValueError,
+        ) as error:
             what = "needs a password" if "password" in str(error) else f"is damaged ({error})"
             raise SourceError(
                 f"the archive {what}.", place=Place(str(path)), hint="Unpack it by hand, or ask for it again."

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import struct
+import zipfile
+import zlib
 from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
+from xml.etree.ElementTree import ParseError
 
 import fastexcel
 import polars as pl
+from defusedxml import DefusedXmlException
 
 from mudanza.core.errors import Place, SourceError, unknown
 from mudanza.core.findings import Finding, frame
@@ -155,18 +160,37 @@ class Workbook:
 
     @cached_property
     def _cells(self) -> Cells:
-        # the sheet is looked at while the library reads it, if it is the one that was expected to have the records
-        if self._guessed is not None and self._guessed[0] == self._chosen:
-            cells = self._guessed[1].result()
-        else:
-            cells = look_at_cells(self.path, self._kind, self._chosen)
+        try:
+            # the sheet is looked at while the library reads it, if it is the one that was expected to have the records
+            if self._guessed is not None and self._guessed[0] == self._chosen:
+                cells = self._guessed[1].result()
+            else:
+                cells = look_at_cells(self.path, self._kind, self._chosen)
+            if self._kind == "xlsx" and self._has_many_digits:
+                cells.long.update(long_numbers(self.path, self._chosen))
+        except (
+            ParseError,
+            DefusedXmlException,
+            zipfile.BadZipFile,
+            zlib.error,
+            struct.error,
+            LookupError,
+            ValueError,
+        ) as error:
+            raise SourceError(
+                f"the sheet's own parts are damaged ({_first_line(error)}).",
+                place=Place(file=str(self.known_as), sheet=self._chosen),
+                hint="Open it with a spreadsheet program and save it again as .xlsx.",
+            ) from error
+        return cells
+
+    @property
+    def _has_many_digits(self) -> bool:
+        """Whether a value has so many digits that it may be a number that a cell cannot hold; or a text, as only the markup tells."""
         sheet = self.sheets[self._chosen][0]
         text = pl.col(pl.String)
-        # a number of so many digits may be one that a cell cannot hold; or a text, which only the markup tells
         digits = text.str.len_bytes().max().ge(16) & text.str.contains(r"^-?\d{16,}|^-?\d\.?\d*[eE]").any()
-        if self._kind == "xlsx" and sheet.height and any(sheet.select(digits).row(0)):
-            cells.long.update(long_numbers(self.path, self._chosen))
-        return cells
+        return sheet.height > 0 and any(sheet.select(digits).row(0))
 
     @cached_property
     def _guessed(self) -> tuple[str, Future[Cells]] | None:
