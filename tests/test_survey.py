@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import os
 import random
 import shutil
@@ -281,3 +282,103 @@ HOW = [
 def test_how_a_source_is_asked_for(move: Path, arguments: list[str], status: int, words: str) -> None:
     ended = program("survey", "incoming/a.csv", *arguments, cwd=move, status=status)
     assert words in (ended.out + ended.err).replace("\n", " ").replace("  ", " ")
+
+
+MANY = """layout = "layouts/people.json"
+[[source]]
+name = "fixed"
+file = "incoming/old.txt"
+positions = { "Id" = "1-3", "Name" = "4-11", "Born" = "12-21" }
+heading = 1
+lacks = ["Paid"]
+[[source]]
+name = "cards"
+file = "incoming/contacts.vcf"
+rename = { "FN" = "Name", "BDAY" = "Born", "UID" = "Id" }
+lacks = ["Paid"]
+[[source]]
+name = "web"
+file = "incoming/form.xml"
+records = "form.person.visit"
+rename = { "no" = "Id", "person.name" = "Name", "paid" = "Paid" }
+lacks = ["Born"]
+[[source]]
+name = "lines"
+file = "incoming/tags.zip"
+inside = "tags.txt"
+type = "PAY"
+parents = ["WHO"]
+rename = { "Nr" = "Id", "WHO.Name" = "Name", "Sum" = "Paid" }
+lacks = ["Born"]
+[[source]]
+name = "print"
+file = "incoming/print.csv"
+format = "report"
+heading = 2
+groups = { "Name" = "Person:" }
+totals = ["Sum"]
+decimal = ","
+rename = { "No" = "Id", "Paid" = "PaidPrinted" }
+lacks = ["Born", "Paid"]
+[fields]
+code = '{#source}, {Id} -> mint people'
+name = '{Name} -> squeeze'
+born = '{Born} -> date "yyyy-MM-dd"'
+paid = '{PaidPrinted} -> number decimal="," when {#source} = "print"; {Paid} -> number otherwise'
+[left_behind]
+"WHO.Nr" = "stands in the name"
+"""
+
+
+def test_one_list_from_sources_of_many_formats(move: Path) -> None:
+    """Every format from a plan; what is wrong is held back and cites its place in the file's own units."""
+    import zipfile
+
+    incoming = move / "incoming"
+    (incoming / "old.txt").write_text(
+        "No Name    Born\n001Ana     1980-01-31\n002Rui     1981-02-30\n003Eva     1990-05-05 and more\n"
+    )
+    card = "BEGIN:VCARD\nVERSION:4.0\nUID:{0}\nFN:{1}\nBDAY:{2}\nEND:VCARD\n"
+    (incoming / "contacts.vcf").write_text(
+        card.format(1, "Zoé Ito", "1999-12-31") + card.format(2, "Bad Day", "31-12-99"), encoding="utf-8"
+    )
+    (incoming / "form.xml").write_text(
+        "<form><person><name>Gil</name><visit><no>1</no><paid>2.50</paid></visit><visit><no>2</no><paid>much</paid></visit></person></form>"
+    )
+    with zipfile.ZipFile(incoming / "tags.zip", "w") as archive:
+        archive.writestr("readme.txt", "x")
+        archive.writestr("tags.txt", "#WHO|Nr|Name\n#PAY|Nr|Sum\nPAY|0|1\nWHO|7|Lia\nPAY|1|3.75\nPAY|2\n")
+    (incoming / "print.csv").write_text(
+        "Payments;;\nNo;Paid;By\nPerson: Ivo;;\n1;2,25;cash\n2;1,00;card\nSum;4,25;\n", encoding="utf-8"
+    )
+    (move / "plans/people.toml").write_text(MANY, encoding="utf-8")
+    built = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]
+    ends = {name: (s["read"], s["held_back"], s["written"]) for name, s in built["sources"].items()}
+    assert ends == {"fixed": (3, 2, 1), "cards": (2, 1, 1), "web": (2, 1, 1), "lines": (3, 2, 1), "print": (2, 0, 2)}
+    with (move / "out/people.findings.csv").open(encoding="utf-8") as file:
+        found = {(r["code"], r["file"].removeprefix("incoming/"), r["line"], r["cell"]) for r in csv.DictReader(file)}
+    assert found >= {
+        ("flow.not-a-date", "old.txt", "3", ""),
+        ("read.ragged", "old.txt", "4", ""),
+        ("flow.not-a-date", "contacts.vcf", "7", ""),
+        ("flow.not-a-number", "form.xml", "2", "record 2"),
+        ("read.no-parent", "tags.zip [PAY]", "3", ""),
+        ("read.ragged", "tags.zip [PAY]", "6", ""),
+        ("report.total-differs", "print.csv", "6", ""),
+        ("column.unused", "plans/people.toml", "", ""),
+    }
+    with (move / "out/people.csv").open(encoding="utf-8") as file:
+        rows = [(r["Full name"], r["Born"], r["Paid"]) for r in csv.DictReader(file, delimiter=";")]
+    assert rows == [
+        ("Ana", "31/01/1980", ""),
+        ("Zoé Ito", "31/12/1999", ""),
+        ("Gil", "", "2,50"),
+        ("Lia", "", "3,75"),
+        ("Ivo", "", "2,25"),
+        ("Ivo", "", "1,00"),
+    ]
+    # and the plan's sources are surveyed as the plan reads them
+    seen = program("survey", "people", "--json", cwd=move, status=1).json["sources"]
+    assert [(s["source"], s["rows"], s["damaged"]) for s in seen] == [
+        ("people/fixed", 3, 1), ("people/cards", 2, 0), ("people/web", 2, 0), ("people/lines", 3, 2), ("people/print", 2, 0),
+    ]  # fmt: skip
