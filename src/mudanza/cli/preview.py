@@ -61,7 +61,7 @@ def command(
     for number, row in enumerate(result.rows):
         if number:
             look.say()
-        look.heading(f"{row.source}, line {row.line}", row.end)
+        look.heading(f"{row.source}, {row.unit} {row.line}", row.end)
         for finding in row.findings:
             look.say(f"  {finding['code']}: {finding['value'] or ''} ({finding['rule']})")
         if row.end == "skipped":

@@ -76,8 +76,8 @@ class Opened:
         What is wrong with one cell only counts if its column is used.
         """
         found = noticed_in(batch, self.reader, self.shown).with_columns(pl.col("column").replace(self._renames))
-        about_file = pl.col("line").is_null() | pl.col("column").is_null()
-        return found.filter(about_file | pl.col("column").is_in(list(used)))
+        of_cell = pl.col("code").str.starts_with("cell.")
+        return found.filter(~of_cell | pl.col("column").is_in(list(used)))
 
     def broken_rows(self, broken: tuple[BrokenRow, ...], columns: list[str]) -> pl.DataFrame:
         """Damaged rows in the same shape plus `#text`, their values placed as far as they go."""

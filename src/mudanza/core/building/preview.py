@@ -34,10 +34,11 @@ class PreviewField:
 
 @dataclass(frozen=True)
 class PreviewRow:
-    """One row: where it stands, how it would end (written, skipped, held back, merged), and its fields."""
+    """One row: where it stands (`unit` is what lines are: line, row or record), how it would end (written, skipped, held back, merged), and its fields."""
 
     source: str
     file: str
+    unit: str
     line: int
     end: str
     fields: list[PreviewField]
@@ -130,4 +131,5 @@ def _row(
         shown.append(PreviewField(one.field.name, one.field.title, before, written.get(one.field.title), mine))
     titles = {one.field.title for one in made}
     others = [f for f in findings if f["column"] not in titles]
-    return PreviewRow(str(row[SOURCE]), str(row[FILE]), int(str(row[LINE])), end, shown, others)
+    unit = opened.reader.facts.unit
+    return PreviewRow(str(row[SOURCE]), str(row[FILE]), unit, int(str(row[LINE])), end, shown, others)

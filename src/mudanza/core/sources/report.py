@@ -28,6 +28,7 @@ from mudanza.core.sources.workbook import Workbook, column_letters
 
 _KIND, _FIRST, _COUNT, _ALL, _RUN = (f"{INNER}{name}" for name in ("kind", "first", "count", "all", "run"))
 _LOOK = 500
+_FIRST_LINES, _LAST_LINES = 5000, 200
 
 
 def open_file(path: Path, options: ReadOptions, known_as: Path) -> ReportFile:
@@ -39,8 +40,14 @@ def open_file(path: Path, options: ReadOptions, known_as: Path) -> ReportFile:
         facts = replace(facts, above=0)
     else:
         grid, facts = _text_grid(path, options, known_as)
-    rows = [[cell or "" for cell in row] for row in grid.drop(LINE).iter_rows()]
-    shape = guess_shape(rows, grid[LINE].to_list(), options)
+    # the shape shows in the first lines, but for what is only printed at the very end
+    seen = (
+        grid
+        if grid.height <= _FIRST_LINES + _LAST_LINES
+        else pl.concat([grid.head(_FIRST_LINES), grid.tail(_LAST_LINES)])
+    )
+    rows = [[cell or "" for cell in row] for row in seen.drop(LINE).iter_rows()]
+    shape = guess_shape(rows, seen[LINE].to_list(), options)
     if shape is None:
         raise SourceError(
             "no heading can be seen in the report.",
@@ -208,9 +215,8 @@ class ReportFile(WithoutCells):
         levels = len(self.shape.groups)
         columns = self._columns
         kept = dict(zip((columns[i] for i in self._kept), self.headings[levels:], strict=True))
-        totals = rows.filter(pl.col(_KIND) == "total")
         number = {c: _number(pl.col(c), self.shape.decimal) for c in kept}
-        summed = [c for c in kept if totals.select(number[c].is_not_null().any()).item()]
+        summed = [c for c in kept if rows.filter(pl.col(_KIND) == "total").select(number[c].is_not_null().any()).item()]
         if not summed:
             return []
         record = pl.col(_KIND) == "record"
@@ -223,26 +229,25 @@ class ReportFile(WithoutCells):
             for c in summed:
                 begin = pl.when(pl.col(_KIND) == f"group {level}").then(pl.col(f"{INNER}sum {c}"))
                 sums = sums.with_columns(begin.forward_fill().fill_null(0).alias(f"{INNER}from {level} {c}"))
+        totals = sums.filter(pl.col(_KIND) == "total")
+        # the sum of all, then that of each group from the outermost on
+        innermost = (levels - pl.col(_RUN) + 1).clip(0, levels)
         found = []
-        for row in sums.filter(pl.col(_KIND) == "total").iter_rows(named=True):
-            for c in summed:
-                printed = pl.select(_number(pl.lit(row[c]), self.shape.decimal)).item()
-                if printed is None:
-                    continue
-                whole = row[f"{INNER}sum {c}"]
-                candidates = [whole, *(whole - row[f"{INNER}from {level} {c}"] for level in range(levels))]
-                if printed in candidates:
-                    continue
-                expected = candidates[max(0, min(levels, levels - row[_RUN] + 1))]
-                text = pl.select(plain_text(pl.lit(expected, dtype=DECIMAL), Kind.NUMBER)).item()
-                cell = self.cell(kept[c], row[LINE])
+        for c in summed:
+            whole = pl.col(f"{INNER}sum {c}")
+            candidates = [whole, *(whole - pl.col(f"{INNER}from {level} {c}") for level in range(levels))]
+            wrong = totals.filter(~pl.any_horizontal(number[c] == one for one in candidates))
+            expected = pl.concat_list(plain_text(one, Kind.NUMBER) for one in candidates).list.get(innermost)
+            for line, text, printed in wrong.select(
+                LINE, expected, pl.col(c).str.strip_chars().alias("printed")
+            ).iter_rows():
+                cell = self.cell(kept[c], line)
+                place = f"{self.facts.sheet}!{cell}" if cell else None
+                rule = f"{text}, the sum of the records"
                 found.append(
-                    Finding(
-                        "report.total-differs", line=row[LINE], cell=f"{self.facts.sheet}!{cell}" if cell else None, column=kept[c],
-                        value=row[c].strip(), rule=f"{text}, the sum of the records",
-                    )
-                )  # fmt: skip
-        return found
+                    Finding("report.total-differs", line=line, cell=place, column=kept[c], value=printed, rule=rule)
+                )
+        return sorted(found, key=lambda f: f.line or 0)
 
 
 def _any(tests: Sequence[pl.Expr]) -> pl.Expr:
