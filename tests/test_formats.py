@@ -516,6 +516,7 @@ HOSTILE = {
     "empty.json": ("[]", "no list of records"),
     "page.csv": ("<!DOCTYPE html><html><table><tr><td>1</td></tr></table></html>", "web page"),
     "p.csv": ("%PDF-1.7 ...", "a PDF"),
+    "b.csv": (bytes(range(256)) + b"\n1,2\n", "no text"),
     "e.vcf": ("", "empty"),
     "x.sqlite": ("SQLite format 3\0" + "junk" * 400, "database says"),
 }

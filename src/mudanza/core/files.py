@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import errno
 import hashlib
@@ -125,9 +126,16 @@ class Outputs:
 
     def create(self, final: Path) -> Sink:
         """Begin a file that is to appear at `final`."""
+        if not self.files:
+            # an interruption can come at a moment at which no `with` block sees it
+            atexit.register(self._discard)
         file = PartFile(final.absolute(), self.mark) if self.keep else Sink(final)
         self.files.append(file)
         return file
+
+    def _discard(self) -> None:
+        for file in self.files:
+            file.discard()
 
     def create_text(self, final: Path, text: str) -> Sink:
         """A whole text file at once, in UTF-8."""
@@ -156,8 +164,9 @@ class Outputs:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         if kind is not None:
-            for file in self.files:
-                file.discard()
+            self._discard()
+        self.files = []
+        atexit.unregister(self._discard)
 
 
 def rename_all(pairs: list[tuple[str, str]]) -> None:

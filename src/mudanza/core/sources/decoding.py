@@ -31,6 +31,8 @@ _UNSIGNED = [
 ]  # fmt: skip
 #: signs that stand in texts beside letters
 _USUAL_SIGNS = set("’‘“”„–—…€£°ºª§«»·©®½¼¾²³\u00a0¿¡")
+#: control characters that texts do not have
+_NO_TEXT = bytes([*range(8), *range(14, 27), *range(28, 32)])
 _NOT_CP1252 = [b"\x81", b"\x8d", b"\x8f", b"\x90", b"\x9d"]
 
 
@@ -63,6 +65,12 @@ def look_at(path: Path, options: ReadOptions) -> TextFile:
             file.seek(max(_HEAD, size * number // _PIECES - _PIECE))
             pieces.append(file.read(_PIECE))
     encoding, because, skip = find_encoding(pieces, options.encoding, path)
+    if not encoding.startswith(("utf-16", "utf-32")) and len(head.translate(None, _NO_TEXT)) < 0.95 * len(head):
+        raise SourceError(
+            "the file is no text.",
+            place=Place(file=str(path)),
+            hint="Look at what program wrote it, and export the records as CSV or workbook.",
+        )
     text = head[skip:].decode(encoding, "replace")
     if size > len(head):
         text = text[: max(text.rfind("\n"), text.rfind("\r")) + 1] or text
