@@ -65,7 +65,8 @@ def look_at(path: Path, options: ReadOptions) -> TextFile:
             file.seek(max(_HEAD, size * number // _PIECES - _PIECE))
             pieces.append(file.read(_PIECE))
     encoding, because, skip = find_encoding(pieces, options.encoding, path)
-    if not encoding.startswith(("utf-16", "utf-32")) and len(head.translate(None, _NO_TEXT)) < 0.95 * len(head):
+    strange = len(head) - len(head.translate(None, _NO_TEXT))
+    if not encoding.startswith(("utf-16", "utf-32")) and strange > max(8, 0.05 * len(head)):
         raise SourceError(
             "the file is no text.",
             place=Place(file=str(path)),
