@@ -366,6 +366,17 @@ def test_one_tagged_file_feeds_several_lists(tmp_path: Path) -> None:
         open_source(path, how(type="OWNER"))
 
 
+def test_tagged_records_are_lines_whatever_quotes_they_hold(tmp_path: Path) -> None:
+    closed = "#A|x|y|\nA|1||\nA||2|\nA|3|4|\n#B|x|\nB|1|\n"
+    assert table(written(tmp_path / "c.txt", closed), how(type="A"))[1:3] == (
+        [("1", None, 2), (None, "2", 3), ("3", "4", 4)],
+        [],
+    )
+    quoted = '#A|x|y\nA|1|ok\nA|2|"open\nA|3|shut"\nA|4|"a|b"\n#B|x\nB|1\n'
+    _, rows, broken, _ = table(written(tmp_path / "q.txt", quoted), how(type="A"))
+    assert (rows, [line for _, line in broken]) == ([("1", "ok", 2), ("4", "a|b", 5)], [3, 4])
+
+
 _word = st.text(st.characters(categories=["L", "N"]), min_size=1, max_size=8)
 
 

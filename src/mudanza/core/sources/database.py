@@ -53,7 +53,9 @@ def parts_of(database: Database, options: ReadOptions) -> list[ReadOptions]:
     with _told(database):
         tables = _tables(_engine(database))
     if not tables:
-        raise SourceError("the database has no tables.", place=Place(database.name))
+        raise SourceError(
+            "the database has no tables.", place=Place(database.name), hint="Is it the right one, and may you see them?"
+        )
     return [replace(options, format="database", own={**options.own, "table": table}) for table in tables]
 
 

@@ -26,7 +26,7 @@ Tree = dict[str, Any]
 class NestedFile(WithoutCells):
     """Records of a tree, opened for reading. `#line` is the number of the record, or its line if `numbers` has them.
 
-    `records` is the path of the records; the columns of the lists above them stand behind their own, as `parent.column`.
+    `path` is that of the records in the tree; the columns of the lists above them stand behind their own, as `parent.column`.
     """
 
     known_as: Path
@@ -53,13 +53,9 @@ class NestedFile(WithoutCells):
 
     @cached_property
     def raw_headings(self) -> tuple[str, ...]:
-        parents: dict[str, None] = {}
-        own: dict[str, None] = {}
-        for row in self._rows:
-            own.update(dict.fromkeys(row))
-        names = _above(self.tree, self.path)
-        parents = {name: None for name in own if name in names}
-        return (*(n for n in own if n not in parents), *parents)
+        names = dict.fromkeys(name for row in self._rows for name in row)
+        above = _above(self.tree, self.path)
+        return (*(n for n in names if n not in above), *(n for n in names if n in above))
 
     @cached_property
     def headings(self) -> tuple[str, ...]:

@@ -10,6 +10,7 @@ from functools import cached_property
 from itertools import pairwise
 from pathlib import Path
 
+import numpy as np
 import polars as pl
 
 from mudanza.core.errors import Place, SourceError, unknown
@@ -20,7 +21,7 @@ from mudanza.core.sources.headings import tell_apart
 from mudanza.core.sources.lines import TEXT, is_blank_line, lines_of
 from mudanza.core.sources.reading import LINE, Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
 from mudanza.core.sources.sniff import split_rows
-from mudanza.core.sources.structure import Shape, cut_exactly, cut_quickly
+from mudanza.core.sources.structure import Cut, Shape, cut_exactly, cut_quickly
 
 _TAG = re.compile(r"\w[\w.-]{0,20}")
 _MARKED = re.compile(r"([^\w\s\"']{1,3})(\w[\w.-]{0,20})")
@@ -279,23 +280,28 @@ class TaggedFile(WithoutCells):
         schema = {"\x1ftag": pl.String, **dict.fromkeys(tell_apart(names[1:]), pl.String)}
         quote = self.options.quote.encode() if self.options.quote else None
         delimiter = self.marks.delimiter.encode()
-        body = mine[TEXT].str.strip_chars_end(
-            self.marks.delimiter if _closed(mine, self.marks.delimiter, len(names)) else "\r"
-        )
-        block = ("\n".join(body.to_list()) + "\n").encode() if mine.height else b""
-        shape = Shape(delimiter, quote, len(names))
         if len(delimiter) > 1:
             raise SourceError(
-                "the delimiter of tagged records must be one plain character.", place=Place(str(self.known_as))
+                "the delimiter of tagged records must be one plain character.",
+                place=Place(str(self.known_as)),
+                hint='Say it: delimiter = "|" in the plan\'s source.',
             )
-        cut = (cut_quickly(block, shape, True) or cut_exactly(block, shape, True)) if block else None
-        if cut is None:
+        text = mine[TEXT]
+        if _closed(mine, self.marks.delimiter, len(names)):
+            text = text.str.strip_suffix(self.marks.delimiter)
+        if mine.is_empty():
             return pl.DataFrame(schema={**{k: v for k, v in schema.items() if k != "\x1ftag"}, LINE: pl.Int64}), []
-        try:
+        shape = Shape(delimiter, quote, len(names))
+        block = ("\n".join(text.to_list()) + "\n").encode()
+        cut = cut_quickly(block, shape, True)
+        # a record is one line: where a quote would make one of several, each line is cut by itself
+        if cut is None or cut.rows != mine.height:
+            cut = _cut_lines(text.to_list(), shape)
+        rows = self._parsed(cut.body, schema, shape)
+        if rows is None:
+            cut = _cut_lines(text.to_list(), shape)
             rows = self._parsed(cut.body, schema, shape)
-        except pl.exceptions.PolarsError:
-            cut = cut_exactly(block, shape, True)
-            rows = self._parsed(cut.body, schema, shape)
+        assert rows is not None
         at = mine[LINE].to_numpy()
         rows = rows.drop("\x1ftag").with_columns(pl.Series(LINE, at[cut.lines], dtype=pl.Int64))
         return rows, [
@@ -303,14 +309,29 @@ class TaggedFile(WithoutCells):
             for b in cut.broken
         ]
 
-    def _parsed(self, body: bytes, schema: dict[str, type[pl.String]], shape: Shape) -> pl.DataFrame:
+    def _parsed(self, body: bytes, schema: dict[str, type[pl.String]], shape: Shape) -> pl.DataFrame | None:
+        """The rows of good records; None if they are not as many as there are lines."""
         if not body:
             return pl.DataFrame(schema=schema)
         quote = shape.quote.decode() if shape.quote else None
-        rows = pl.read_csv(body, has_header=False, schema=schema, separator=shape.delimiter.decode(), quote_char=quote)
+        try:
+            rows = pl.read_csv(
+                body, has_header=False, schema=schema, separator=shape.delimiter.decode(), quote_char=quote
+            )
+        except pl.exceptions.PolarsError:
+            return None
         if rows.height != body.count(b"\n"):
-            raise pl.exceptions.ComputeError("records over several lines")
+            return None
         return rows.with_columns(pl.when(pl.col(pl.String).str.len_bytes() > 0).then(pl.col(pl.String)).name.keep())
+
+
+def _cut_lines(lines: list[str], shape: Shape) -> Cut:
+    """The good lines among some, and what is wrong with the others. Only where something is wrong."""
+    cuts = [cut_exactly(f"{line}\n".encode(), shape, True) for line in lines]
+    good = [number for number, cut in enumerate(cuts) if cut.rows]
+    broken = tuple(replace(b, line=number) for number, cut in enumerate(cuts) for b in cut.broken)
+    size = sum(cut.used for cut in cuts)
+    return Cut(b"".join(c.body for c in cuts), len(good), np.array(good, dtype=np.int64), broken, (), size, len(lines))
 
 
 def _closed(lines: pl.DataFrame, delimiter: str, width: int) -> bool:

@@ -108,7 +108,11 @@ class Workbook:
                 )
             return self.options.sheet
         if not names:
-            raise SourceError("the workbook has no sheet with cells.", place=Place(file=str(self.known_as)))
+            raise SourceError(
+                "the workbook has no sheet with cells.",
+                place=Place(file=str(self.known_as)),
+                hint="Open it and look; save the records on a sheet of their own.",
+            )
 
         def records(name: str) -> int:
             frame, visible = self.sheets[name]
