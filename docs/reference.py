@@ -8,14 +8,12 @@ from __future__ import annotations
 from pathlib import Path
 
 from mudanza.core.codes import CODES
-from mudanza.core.language import compiling
-from mudanza.core.language.steps.declaring import STEPS
+from mudanza.core.language.steps import STEPS
 
 HERE = Path(__file__).parent
 
 
 def steps() -> str:
-    assert compiling
     parts = ["# Steps\n\nMade by `python docs/reference.py` from the steps themselves. Every example is tested.\n"]
     for step in STEPS.values():
         takes = "any kind" if len(step.takes) > 5 else " or ".join(step.takes)

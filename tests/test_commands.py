@@ -11,7 +11,7 @@ import pytest
 from conftest import edit, layout_json, program
 from mudanza.cli.main import COMMANDS
 from mudanza.core.codes import CODES
-from mudanza.core.language.steps.declaring import STEPS
+from mudanza.core.language.steps import STEPS
 from test_language import run
 from test_reading import rows_of
 

@@ -10,17 +10,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mudanza.core.errors import LanguageError, MoveError
-from mudanza.core.kinds import plain_text
-from mudanza.core.language.compiling import Compiler
-from mudanza.core.language.parsing import parse_condition, parse_flow
-from mudanza.core.language.steps.declaring import STEPS
-from mudanza.core.language.values import Stages, Surroundings
-from mudanza.core.problems import flags, held
-from mudanza.core.sources.reading import FILE, INNER, LINE, SOURCE
+from mudanza.core.kinds import Kind
+from mudanza.core.language.steps import STEPS
+from mudanza.core.language.trying import Tried, try_flow
+from mudanza.core.language.values import Surroundings
+from mudanza.core.lookups import Lookup
+from mudanza.core.parameters import Declared, Parameters
+from mudanza.core.sources.reading import INNER
 
 _CROSSWALK = pl.DataFrame({"from": ["K", "Q"], "to": ["dog", ""]})
 _TWO_COLUMNS = pl.DataFrame({"from": ["D", "D"], "clinic": ["north", "south"], "to": ["debtor", "dead"]})
 _KEYS = pl.DataFrame({"identity": [f"north{INNER}1001"], "key": ["OW-000001"]})
+_VETS = pl.DataFrame({"No": ["7", "7", "9"], "Name": ["Dr. Sá", "Dr. Sá ", "Ana"], "Phone": ["21", "22", None]})
 
 
 def _crosswalk(name: str) -> pl.DataFrame:
@@ -29,33 +30,20 @@ def _crosswalk(name: str) -> pl.DataFrame:
     return _CROSSWALK if name == "demo" else _TWO_COLUMNS
 
 
-def run(
-    text: str, rows: list[tuple[str | None, ...]], what: str = "flow", **parameters: str
-) -> list[tuple[str | None, list[str]]]:
+def _lookup(name: str) -> Lookup:
+    if name != "vets":
+        raise MoveError(f"there is no lookup {name!r}; did you mean 'vets'?")
+    return Lookup("vets", ("No",), False, list, _rows=_VETS)
+
+
+_DECLARED = {"day": Declared("day", Kind.DATE), "rate": Declared("rate", Kind.NUMBER, "1.5")}
+
+
+def run(text: str, rows: list[tuple[str | None, ...]], what: str = "flow", **parameters: str) -> Tried:
     """What comes out of a flow (or condition) as plain text, and the codes of findings, for each row of A, B."""
-    stages = Stages()
-    around = Surroundings(_crosswalk, lambda _: _KEYS, lambda _: True, parameters, date(2026, 3, 31))
-    compiler = Compiler(["A", "B", "Client No"], around, stages, lambda _: None, ["since"])
-    value = (
-        compiler.flow(text, parse_flow(text), "F")
-        if what == "flow"
-        else compiler.condition(text, parse_condition(text), "F")
-    )
-    frame = pl.DataFrame(
-        [(*row, None)[:2] for row in rows], schema={"A": pl.String, "B": pl.String}, orient="row"
-    ).with_columns(
-        pl.lit("north").alias(SOURCE), pl.lit("f.csv").alias(FILE), pl.int_range(2, 2 + len(rows)).alias(LINE)
-    )
-    for stage in stages.early:
-        frame = frame.with_columns(stage)
-    for mint in stages.mints:
-        known = _KEYS.rename({"identity": mint.identity, "key": mint.key})
-        frame = frame.join(known, on=mint.identity, how="left", maintain_order="left")
-    out = frame.with_columns(flags(value.problems)).with_columns(
-        plain_text(value.expr, value.kind).cast(pl.String).alias("out"), held(value.problems).alias("held")
-    )
-    codes = [[p.code for i, p in enumerate(value.problems) if row[f"{INNER}!{i}"]] for row in out.iter_rows(named=True)]
-    return list(zip(out["out"].to_list(), codes, strict=True))
+    given = Parameters(parameters, _DECLARED)
+    around = Surroundings(_crosswalk, lambda _: _KEYS, lambda _: True, given, date(2026, 3, 31), _lookup)
+    return try_flow(text, rows, columns=("A", "B", "Client No"), around=around, keys=_KEYS, what=what)
 
 
 @pytest.mark.parametrize("name", STEPS)
@@ -136,7 +124,7 @@ MISTAKES = [
     ("{A} -> tirm", "tirm", "'trim'"),
     ("{A} -> date", "date", "lacks its pattern"),
     ('{A} -> date "DD/MM/YYYY"', 'date "DD/MM/YYYY"', "'dd'"),
-    ("{A} -> first five", "five", "a number"),
+    ("{A} -> first five", "five", "a whole number"),
     ('{A} -> fit 10 word=yes', "word=yes", "'words'"),
     ("{A}, {B} -> trim", "trim", "join"),
     ("{A}, {B}", "{A}, {B}", "one is needed"),

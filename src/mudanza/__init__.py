@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING, Any
 from mudanza.version import __version__
 
 if TYPE_CHECKING:
-    from mudanza.core.building.build import BuildResult, build
+    from mudanza.core.building.build import build
     from mudanza.core.building.preview import PreviewResult, preview
+    from mudanza.core.building.results import BuildResult
     from mudanza.core.checking import CheckResult, check
     from mudanza.core.errors import MudanzaError
     from mudanza.core.layouts.model import Layout
@@ -26,8 +27,9 @@ if TYPE_CHECKING:
     from mudanza.core.survey.surveying import SurveyResult, survey
 
 _HOMES = {
-    "building.build": ("BuildResult", "build"),
+    "building.build": ("build",),
     "building.preview": ("PreviewResult", "preview"),
+    "building.results": ("BuildResult",),
     "checking": ("CheckResult", "check"),
     "errors": ("MudanzaError",),
     "layouts.model": ("Layout",),

@@ -6,17 +6,20 @@ from datetime import date
 from typing import TYPE_CHECKING
 
 import click
+from rich.text import Text
 
 from mudanza.cli import look
-from mudanza.cli.options import here, json_option, run_options, wait_option
+from mudanza.cli.options import answered, here, json_option, run_options, wait_option
 
 if TYPE_CHECKING:
-    from mudanza.core.building.build import Balance, ListResult
+    from mudanza.core.building.comparing import Compared
+    from mudanza.core.building.results import Balance, BuildResult, ListResult
 
 
 @click.command("build")
 @click.argument("lists", nargs=-1, required=True)
 @click.option("--rehearse", is_flag=True, help="Do everything and write nothing, not even identifiers.")
+@click.option("--compare", is_flag=True, help="Tell which records and fields differ from the build before.")
 @run_options
 @wait_option
 @json_option
@@ -25,6 +28,7 @@ def command(
     ctx: click.Context,
     lists: tuple[str, ...],
     rehearse: bool,
+    compare: bool,
     as_of: date | None,
     parameters: dict[str, str],
     wait: float,
@@ -38,19 +42,29 @@ def command(
     \b
     Examples:
       mudanza build owners --rehearse
+      mudanza build owners --rehearse --compare
       mudanza build owners --as-of 2026-10-31
       mudanza build owners animals --json
     """
-    from mudanza.core.building.build import build, build_document
+    from mudanza.core.building.build import build
+    from mudanza.core.building.results import build_document
 
     move = here(wait)
-    with look.progress("building", as_json) as progress:
-        result = build(move, lists, rehearse=rehearse, as_of=as_of, parameters=parameters, progress=progress)
+
+    def run(given: dict[str, str]) -> BuildResult:
+        with look.progress("building", as_json) as progress:
+            return build(
+                move, lists, rehearse=rehearse, as_of=as_of, parameters=given, progress=progress, compare=compare
+            )
+
+    result = answered(run, parameters)
     if as_json:
         look.document(build_document(result))
     else:
         for one in result.lists:
             _show(one, result.run)
+            if compare:
+                _show_compared(one.compared)
     ctx.exit(0 if all(one.clean for one in result.lists) else 1)
 
 
@@ -81,3 +95,34 @@ def _show(one: ListResult, run: int | None) -> None:
         look.say()
         look.heading("files")
         look.columns([[f.path, look.size(f.size), f"sha256 {f.sha256[:12]}…"] for f in one.files], right=(1,))
+
+
+def _show_compared(compared: Compared | None) -> None:
+    look.say()
+    if compared is None:
+        look.heading("compared", "there is no build before to compare with")
+        return
+    look.heading("compared", f"with {compared.file} as it was")
+    rows = [
+        ["same", look.count(compared.same), ""],
+        ["changed", look.count(compared.changed), ""],
+        ["new", look.count(compared.added), ", ".join(compared.added_keys)],
+        ["gone", look.count(compared.removed), ", ".join(compared.removed_keys)],
+    ]
+    look.columns([[*row[:2], Text(row[2], style="dim")] for row in rows], right=(1,))
+    if compared.fields:
+        look.say()
+        examples: list[list[str | Text]] = []
+        for one in compared.fields:
+            for number, (key, before, after) in enumerate(one.examples):
+                first = [one.field, look.count(one.count)] if number == 0 else ["", ""]
+                examples.append(
+                    [
+                        *first,
+                        Text(key, style="dim"),
+                        look.shorten(before, 26),
+                        "->",
+                        Text(look.shorten(after, 26), style="bold"),
+                    ]
+                )
+        look.columns(examples, heads=["field", "records", "for example", "before", "", "now"], right=(1,))

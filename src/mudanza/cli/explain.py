@@ -29,10 +29,8 @@ def command(name: str | None, as_json: bool) -> None:
     """
     from mudanza.core.codes import CODES
     from mudanza.core.errors import nearest
-    from mudanza.core.language import compiling
-    from mudanza.core.language.steps.declaring import STEPS
+    from mudanza.core.language.steps import STEPS
 
-    assert compiling
     if name in CODES:
         _code(CODES[name], as_json)
     elif name in STEPS:

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import dataclasses
+import sys
 from collections.abc import Callable
 from datetime import date, datetime
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from mudanza.core.move import SETTINGS, Move, find_move
+
+if TYPE_CHECKING:
+    from mudanza.core.parameters import Declared
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -56,6 +60,33 @@ def run_options(command: F) -> F:
         metavar="NAME=VALUE",
         help="A value for :NAME in flows.",
     )(command)
+
+
+T = TypeVar("T")
+
+
+def answered(run: Callable[[dict[str, str]], T], given: dict[str, str]) -> T:
+    """What `run` gives for the values given at run time. At a terminal, one that is missing is asked for, if the settings have a question."""
+    from mudanza.core.errors import MoveError
+    from mudanza.core.parameters import MissingParameterError
+
+    while True:
+        try:
+            return run(given)
+        except MissingParameterError as missing:
+            declared = missing.declared
+            if not (sys.stdin.isatty() and sys.stderr.isatty()):
+                raise
+
+            def checked(text: str, declared: Declared = declared) -> str:
+                try:
+                    declared.value(text)
+                except MoveError as error:
+                    raise click.UsageError(f"{error.what} {error.hint}") from None
+                return text
+
+            question = declared.question or f"{declared.name} ({declared.kind})"
+            given = {**given, declared.name: click.prompt(question, value_proc=checked, err=True)}
 
 
 def here(wait: float = 30) -> Move:

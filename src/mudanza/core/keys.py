@@ -11,6 +11,7 @@ import polars as pl
 
 from mudanza.core.errors import MoveError
 from mudanza.core.ledger import Ledger
+from mudanza.core.sources.reading import INNER
 from mudanza.core.unique import HashRuns
 
 _PAGE = 100_000
@@ -20,27 +21,49 @@ _KEYS = {"identity": pl.String, "key": pl.String}
 
 @dataclass(frozen=True)
 class KeyPattern:
-    """How a new identifier looks: `OW-{000000}` is a number of at least six digits after `OW-`."""
+    """How a new identifier looks: `OW-{000000}` is a number of at least six digits after `OW-`.
+
+    With `groups`, so many of the first values of an old identifier are its group, and each group is numbered by itself; `{group}` stands
+    for them.
+    """
 
     before: str
     digits: int
     after: str
     start: int = 1
+    groups: int = 0
 
     @classmethod
-    def of(cls, text: str, start: int = 1) -> KeyPattern:
-        """Raises MoveError unless there is exactly one run of zeros in braces."""
-        match = re.fullmatch(r"([^{}]*)\{(0+)\}([^{}]*)", text)
+    def of(cls, text: str, start: int = 1, groups: int = 0) -> KeyPattern:
+        """Raises MoveError unless there is exactly one run of zeros in braces, and {group} only where there are groups."""
+        match = re.fullmatch(r"((?:[^{}]|\{group\})*)\{(0+)\}((?:[^{}]|\{group\})*)", text)
+        if not isinstance(groups, int) or isinstance(groups, bool) or groups < 0:
+            raise MoveError("groups says how many of the first values make the group.", hint="Write groups = 1.")
+        if match and ("{group}" in text) and not groups:
+            raise MoveError(
+                "the pattern has a {group}, and groups is not said.",
+                hint="Write groups = 1: the first value is the group.",
+            )
         if not match:
             raise MoveError(
                 f"{text!r} is no key pattern.",
                 hint='Write the digits as zeros in braces, as in "OW-{000000}".',
             )
-        return cls(match.group(1), len(match.group(2)), match.group(3), start)
+        return cls(match.group(1), len(match.group(2)), match.group(3), start, groups)
 
-    def keys(self, numbers: pl.Expr) -> pl.Expr:
+    def group(self, identities: pl.Expr) -> pl.Expr:
+        """The group of old identifiers, as it is written."""
+        return identities.str.split(INNER).list.head(self.groups).list.join("-")
+
+    def keys(self, numbers: pl.Expr, identities: pl.Expr) -> pl.Expr:
         """Numbers as identifiers."""
-        return pl.concat_str(pl.lit(self.before), numbers.cast(pl.String).str.zfill(self.digits), pl.lit(self.after))
+        number = numbers.cast(pl.String).str.zfill(self.digits)
+        return pl.concat_str(*self._around(self.before, identities), number, *self._around(self.after, identities))
+
+    def _around(self, text: str, identities: pl.Expr) -> list[pl.Expr]:
+        """What stands beside the number, with the group where the pattern has it."""
+        first, *others = text.split("{group}")
+        return [pl.lit(first), *(part for other in others for part in (self.group(identities), pl.lit(other)))]
 
 
 class KeyBook:
@@ -89,7 +112,21 @@ class KeyBook:
             fresh = fresh.join(found, on="identity", how="anti", maintain_order="left")
         fresh = fresh.unique(maintain_order=True)
         number = pl.int_range(self.next, self.next + pl.len(), dtype=pl.Int64)
-        return fresh.with_columns(self.pattern.keys(number).alias("key"))
+        if self.pattern.groups:
+            group = self.pattern.group(pl.col("identity")).alias("group")
+            fresh = fresh.with_columns(group).join(self._counts(), on="group", how="left", maintain_order="left")
+            number = (
+                pl.col("identity").cum_count().over("group").cast(pl.Int64)
+                + pl.col("given").fill_null(0)
+                + (self.pattern.start - 1)
+            )
+        return fresh.select("identity", self.pattern.keys(number, pl.col("identity")).alias("key"))
+
+    def _counts(self) -> pl.DataFrame:
+        """How many identifiers each group has."""
+        parts = [p.lazy().select(self.pattern.group(pl.col("identity")).alias("group")) for p in self._known]
+        empty = pl.LazyFrame(schema={"group": pl.String})
+        return pl.concat([empty, *parts]).group_by("group").agg(pl.len().cast(pl.Int64).alias("given")).collect()
 
     def give(self, proposed: pl.DataFrame) -> None:
         """Give out what `propose` proposed."""

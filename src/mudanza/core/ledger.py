@@ -39,9 +39,12 @@ CREATE TABLE IF NOT EXISTS changes (
   accepted TEXT NOT NULL
 );
 CREATE TABLE IF NOT EXISTS surveys (sha256 TEXT NOT NULL, path TEXT NOT NULL, rows INTEGER NOT NULL, moment TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS sent (
+  list TEXT NOT NULL, run INTEGER NOT NULL, file TEXT NOT NULL, engine TEXT NOT NULL, body BLOB NOT NULL, PRIMARY KEY (list, run)
+);
 CREATE INDEX IF NOT EXISTS changes_by_key ON changes (subject, key, field);
 """
-_VERSION = 2
+_VERSION = 3
 
 
 @dataclass(frozen=True)
@@ -285,12 +288,32 @@ class Ledger:
         with self._errors():
             self._db.execute("INSERT OR REPLACE INTO key_pages VALUES (?,?,?,?,?)", (book, first, last, run, body))
 
+    # records that went out
+
+    def put_sent(self, run: int, list_name: str, file: str, engine: str, body: bytes) -> None:
+        """Note what is new, changed or gone in a build of a list; `engine` made its hashes."""
+        with self._errors():
+            self._db.execute("INSERT OR REPLACE INTO sent VALUES (?,?,?,?,?)", (list_name, run, file, engine, body))
+
+    def sent(self, list_name: str) -> list[tuple[int, str, str, bytes]]:
+        """The builds of a list, oldest first: run, file, engine, and what was new, changed or gone."""
+        with self._errors():
+            if not self._has("sent"):
+                return []
+            return self._db.execute(
+                "SELECT run, file, engine, body FROM sent WHERE list = ? ORDER BY run", (list_name,)
+            ).fetchall()
+
+    def _has(self, table: str) -> bool:
+        """Whether the ledger, which may be of an earlier version, has a table."""
+        return self._db.execute("SELECT 1 FROM sqlite_master WHERE name = ?", (table,)).fetchone() is not None
+
     # surveys
 
     def surveyed(self) -> list[tuple[str, str, int, str]]:
         """The files that were surveyed: SHA-256, path, rows, when; oldest first."""
         with self._errors():
-            if not self._db.execute("SELECT 1 FROM sqlite_master WHERE name = 'surveys'").fetchone():
+            if not self._has("surveys"):
                 return []
             return self._db.execute("SELECT sha256, path, rows, moment FROM surveys ORDER BY moment").fetchall()
 

@@ -13,10 +13,12 @@ from mudanza.core.databases import Database, read_databases
 from mudanza.core.errors import MoveError, MudanzaError, Place, PlanError, nearest, unknown
 from mudanza.core.keys import KeyPattern
 from mudanza.core.ledger import Ledger
+from mudanza.core.parameters import Declared, read_parameters
 
 SETTINGS = "mudanza.toml"
-_KNOWN = {"name", "keys", "parameters", "databases"}
-_KNOWN_KEY = {"pattern", "start"}
+_KNOWN = {"name", "keys", "parameters", "databases", "own_steps", "crosswalks"}
+_KNOWN_KEY = {"pattern", "start", "groups"}
+_KNOWN_CROSSWALK = {"targets", "code", "meaning", "field"}
 
 
 @dataclass(frozen=True)
@@ -26,9 +28,13 @@ class Move:
     folder: Path
     name: str
     key_patterns: Mapping[str, KeyPattern] = field(default_factory=dict)
-    parameters: Mapping[str, str] = field(default_factory=dict)
+    parameters: Mapping[str, Declared] = field(default_factory=dict)
     databases: Mapping[str, Database] = field(default_factory=dict)
     wait: float = 30
+    #: whether the flows may use the steps of the move's own steps.py
+    own_steps: bool = False
+    #: where the target's codes of a crosswalk stand: targets (a file), code and meaning (its columns), or field ("list.field")
+    crosswalks: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     @cached_property
     def ledger(self) -> Ledger:
@@ -122,16 +128,31 @@ def read_move(folder: Path) -> Move:
         if not isinstance(start, int) or isinstance(start, bool) or start < 0:
             raise toml_error("start must be a whole number.", path, text, f"keys.{book}", "start", MoveError)
         try:
-            patterns[book] = KeyPattern.of(node["pattern"], start)
+            patterns[book] = KeyPattern.of(node["pattern"], start, node.get("groups", 0))
         except MoveError as error:
             raise toml_error(error.what, path, text, f"keys.{book}", "pattern", MoveError, error.hint) from None
-    parameters = {k: str(v) for k, v in table(settings, "parameters", path, text, MoveError).items()}
+
+    def wrong_parameter(what: str, name: str, key: str | None, hint: str | None) -> MudanzaError:
+        section, key = (f"parameters.{name}", key) if key else ("parameters", name)
+        return toml_error(what, path, text, section, key, MoveError, hint)
+
+    parameters = read_parameters(table(settings, "parameters", path, text, MoveError), wrong_parameter)
+    own_steps = settings.get("own_steps", False)
+    if not isinstance(own_steps, bool):
+        raise toml_error("own_steps must be true or false.", path, text, "", "own_steps", MoveError)
+    crosswalks = table(settings, "crosswalks", path, text, MoveError)
+    for name_, node in crosswalks.items():
+        section = f"crosswalks.{name_}"
+        if not isinstance(node, dict) or not all(isinstance(v, str) for v in node.values()):
+            raise toml_error(f"the settings of the crosswalk {name_!r} are texts in a table.", path, text, section, None, MoveError,
+                             'Write targets = "incoming/target-codes.csv" and code = "Code".')  # fmt: skip
+        only_known(node, _KNOWN_CROSSWALK, path, text, section, MoveError)
 
     def wrong(what: str, database: str, key: str | None, hint: str | None) -> MudanzaError:
         return toml_error(what, path, text, f"databases.{database}", key, MoveError, hint)
 
     databases = read_databases(table(settings, "databases", path, text, MoveError), folder, wrong)
-    return Move(folder, name, patterns, parameters, databases)
+    return Move(folder, name, patterns, parameters, databases, own_steps=own_steps, crosswalks=crosswalks)
 
 
 # reading TOML with places

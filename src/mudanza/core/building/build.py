@@ -6,22 +6,25 @@ import json
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
 from datetime import date
-from typing import Any
 
 import polars as pl
 
+from mudanza.core.building.comparing import compare_builds
+from mudanza.core.building.expecting import Expectations, NeverSeen
 from mudanza.core.building.intake import Intake, Opened, open_sources
+from mudanza.core.building.places import passed_over, with_cells
 from mudanza.core.building.program import Program, check_columns, compile_plan
+from mudanza.core.building.results import Balance, BuildResult, ListResult, build_document
 from mudanza.core.building.rows import Early, run_early, run_late, where, wrong_cells
-from mudanza.core.codes import Severity
+from mudanza.core.building.sent import note_sent
 from mudanza.core.errors import MudanzaError
-from mudanza.core.files import Digest, Outputs, digest_of, sweep
-from mudanza.core.findings import SCHEMA, Finding, Group, Tally, frame
+from mudanza.core.files import Outputs, digest_of, sweep
+from mudanza.core.findings import SCHEMA, Finding, Tally, frame
 from mudanza.core.keys import KeyBook
 from mudanza.core.layouts.writing import RowWriter, metadata_for
 from mudanza.core.move import Move
+from mudanza.core.parameters import check_given
 from mudanza.core.plans import Plan, load_plan
 from mudanza.core.sources.opening import read_ahead
 from mudanza.core.sources.reading import FILE, LINE, SOURCE, TEXT, WHY, Batch
@@ -29,65 +32,6 @@ from mudanza.core.unique import SeenKeys
 
 Progress = Callable[[int], None]
 _SORT = "\x1fsort"
-
-
-@dataclass
-class Balance:
-    """The ends of rows. Every row that was read ends in exactly one of them."""
-
-    read: int = 0
-    written: int = 0
-    merged: int = 0
-    held_back: int = 0
-    skipped: dict[str, int] = field(default_factory=dict)
-
-    @property
-    def skipped_total(self) -> int:
-        return sum(self.skipped.values())
-
-    @property
-    def holds(self) -> bool:
-        return self.read == self.written + self.skipped_total + self.merged + self.held_back
-
-    def skip(self, rules: Mapping[str, int]) -> None:
-        for rule, count in rules.items():
-            self.skipped[rule] = self.skipped.get(rule, 0) + count
-
-    def as_dict(self) -> dict[str, Any]:
-        return {
-            "read": self.read,
-            "skipped": self.skipped_total,
-            "merged": self.merged,
-            "held_back": self.held_back,
-            "written": self.written,
-        }
-
-
-@dataclass(frozen=True)
-class ListResult:
-    """What became of one list. `name` is the list's; `files` are those written (or that would be, in a rehearsal)."""
-
-    name: str
-    balance: Balance
-    by_source: dict[str, Balance]
-    findings: list[Group]
-    files: list[Digest]
-    read: list[Digest]
-    keys_given: dict[str, int]
-
-    @property
-    def clean(self) -> bool:
-        """Whether nothing was held back and no finding is of severity stop."""
-        return self.balance.held_back == 0 and not any(g.severity is Severity.STOP for g in self.findings)
-
-
-@dataclass(frozen=True)
-class BuildResult:
-    """A run of build. `run` is None for a rehearsal."""
-
-    run: int | None
-    as_of: date
-    lists: list[ListResult]
 
 
 def build(
@@ -98,8 +42,11 @@ def build(
     as_of: date | None = None,
     parameters: Mapping[str, str] | None = None,
     progress: Progress | None = None,
+    compare: bool = False,
 ) -> BuildResult:
     """Build lists into `out/`, in the order given. With `rehearse`, do everything and write nothing.
+
+    With `compare`, tell what differs from the files of the build before (all records are then held in memory).
 
     `as_of` is the day that `within … days` counts from (today if None). `progress` is told how many rows
     were read so far. Raises MudanzaError where a plan, a file or the ledger is wrong; then nothing is written.
@@ -108,25 +55,30 @@ def build(
     day, given = as_of or date.today(), parameters or {}
     # shared by the lists of a run, so that a later one finds the identifiers that an earlier one gave
     books: dict[str, KeyBook] = {}
+    intakes = [_open(plan, move) for plan in plans]
+    # a wrong plan is to be told before the ledger knows of a run
+    programs = [_compile(plan, intake, move, day, given) for plan, intake in zip(plans, intakes, strict=True)]
+    check_given(given, {name for one in programs for name in one.asked}, move.parameters)
     if rehearse:
         nowhere = Outputs("", keep=False)
         rehearsed = [
-            _Build(plan, _open(plan, move), move, day, given, books, nowhere, progress).run() for plan in plans
+            # one after the other: a list finds the identifiers that an earlier one would be given
+            _Build(plan, intake, move, day, given, books, nowhere, progress, compare).run()
+            for plan, intake in zip(plans, intakes, strict=True)
         ]
         return BuildResult(None, day, rehearsed)
-    intakes = [_open(plan, move) for plan in plans]
-    for plan, intake in zip(plans, intakes, strict=True):
-        # a wrong plan is to be told before the ledger knows of a run
-        _compile(plan, intake, move, day, given)
     run = move.ledger.begin("build", ", ".join(names), day.isoformat())
     with move.ledger.held(run), Outputs(str(run)) as outputs:
         sweep(move.out, move.ledger.alive_runs())
-        results = [
-            _Build(plan, intake, move, day, given, books, outputs, progress).run()
-            for plan, intake in zip(plans, intakes, strict=True)
-        ]
+        builds = []
+        results = []
+        for plan, intake in zip(plans, intakes, strict=True):
+            builds.append(_Build(plan, intake, move, day, given, books, outputs, progress, compare))
+            results.append(builds[-1].run())
         for book in books.values():
             book.save(move.ledger, run)
+        for one in builds:
+            one.note_sent(run)
         built = BuildResult(run, day, results)
         text = json.dumps(build_document(built), indent=2, ensure_ascii=False) + "\n"
         outputs.create_text(move.out / "run.json", text)
@@ -171,13 +123,19 @@ class _Build:
         books: dict[str, KeyBook],
         outputs: Outputs,
         progress: Progress | None,
+        compare: bool,
     ) -> None:
         self.plan, self.move, self.progress = plan, move, progress
+        #: all written records, where they are to be compared
+        self.records: list[pl.DataFrame] | None = [] if compare else None
         self.intake = intake
         self.program = _compile(plan, intake, move, as_of, parameters, books)
         self.given_before = {name: book.given for name, book in books.items()}
         self.columns = self.intake.columns
         self.seen = SeenKeys()
+        self.sent: list[pl.DataFrame] = []
+        self.expectations = Expectations(plan, self.program, self.columns)
+        self.never = NeverSeen(self.program, move.shown(plan.path))
         self.tally = Tally()
         self.by_source = {s.name: Balance() for s in plan.sources}
         titles = self.program.titles
@@ -189,6 +147,7 @@ class _Build:
         self.findings_out = outputs.create(move.out / f"{name}.findings.csv")
         self.findings_writer = RowWriter(list(SCHEMA))
         self.metadata_out = outputs.create(move.out / f"{name}.csv-metadata.json")
+        self.key_titles = [f.title for f in plan.layout.fields if f.name in plan.layout.primary_key]
         self.to_sort: list[pl.DataFrame] = []
         self.pending: Future[None] = Future()
         self.pending.set_result(None)
@@ -217,6 +176,11 @@ class _Build:
             self._write_sorted()
             self.pending.result()
         self._found(self._about_files())
+        compared = None
+        if self.records is not None:
+            now = pl.concat([pl.DataFrame(schema=dict.fromkeys(self.program.titles, pl.String)), *self.records])
+            path = self.rows_out.final
+            compared = compare_builds(path, self.move.shown(path), self.plan.layout, now)
         self.metadata_out.write(metadata_for(self.plan.layout, f"{self.plan.name}.csv").encode())
         total = self._total()
         if not total.holds:
@@ -233,7 +197,14 @@ class _Build:
             files=[out.digest(self.move.shown(out.final)) for out in outputs],
             read=[digest.result() for digest in digests] + [d for one in self.intake.opened if (d := one.digest())],
             keys_given=self._keys_given(),
+            compared=compared,
         )
+
+    def note_sent(self, run: int) -> None:
+        """Remember in the ledger which records went out."""
+        if self.key_titles:
+            now = pl.concat([pl.DataFrame(schema={"key": pl.String, "record": pl.UInt64}), *self.sent])
+            note_sent(self.move.ledger, run, self.plan.name, self.move.shown(self.rows_out.final), now)
 
     def _keys_given(self) -> dict[str, int]:
         """How many identifiers this list gave out, by key book."""
@@ -260,6 +231,12 @@ class _Build:
                 self.counts[column] += count
         files = [one.shown for one in self.intake.opened]
         ends = run_late(self.program, self.plan.layout, early, self.seen, files, self._sort_columns())
+        self.expectations.see(early, ends)
+        self.never.see(early)
+        if self.records is not None:
+            self.records.append(ends.written.select(self.program.titles))
+        if self.key_titles:
+            self.sent.append(ends.sent(self.key_titles))
         balance.skip(ends.skipped)
         balance.merged += ends.merged
         balance.held_back += ends.held.height
@@ -338,7 +315,7 @@ class _Build:
                 and column not in one.source.lacks
                 and not one.was_held_back
             ]
-        return frame(found)
+        return frame([*found, *self.expectations.findings(), *self.never.findings()])
 
     def _total(self) -> Balance:
         total = Balance()
@@ -349,76 +326,3 @@ class _Build:
             total.held_back += one.held_back
             total.skip(one.skipped)
         return total
-
-
-def passed_over(opened: Opened) -> list[Finding]:
-    """What of a file was not read, where the plan does not say that it is meant."""
-    facts, said = opened.reader.facts, opened.source.options
-    found = []
-    _, doubt, likely = (facts.encoding_because or "").partition("as said, but it looks like ")
-    if doubt:
-        hint = f'Say encoding = "{likely}" in the plan\'s source, or leave it out to have it found.'
-        found.append(Finding("file.encoding", opened.shown, value=likely, rule=f"encoding {facts.encoding}", hint=hint))
-    if facts.above and said.heading is None:
-        found.append(
-            Finding("read.above-heading", opened.shown, facts.heading_line, value=f"{facts.above} {facts.unit}s")
-        )
-    if facts.heading_line == 0 and said.heading is None and (facts.delimiter or facts.sheet):
-        found.append(Finding("read.no-heading", opened.shown, 1))
-    others = [f"{sheet.name} ({sheet.rows} rows)" for sheet in facts.sheets if not sheet.chosen and sheet.rows]
-    if others and said.sheet is None:
-        found.append(Finding("read.other-sheets", opened.shown, value=", ".join(others)))
-    return found
-
-
-def with_cells(findings: pl.DataFrame, opened: Opened, program: Program) -> pl.DataFrame:
-    """Findings with the cell, or the row where a field is made of several columns; or with what rows are counted in."""
-    facts = opened.reader.facts
-    sheet = facts.sheet
-    if findings.is_empty() or (sheet is None and facts.unit == "line"):
-        return findings
-    if sheet is None:
-        return findings.with_columns(pl.format(f"{facts.unit} {{}}", "line").alias("cell"))
-    columns = {
-        made.field.title: looked_at[0]
-        for made in program.fields
-        if len(looked_at := [c for c in made.columns if not c.startswith("#")]) == 1
-    }
-    cells = []
-    for title, line in findings.select("column", "line").iter_rows():
-        cell = opened.cell(columns[title], line) if title in columns else None
-        cells.append(f"{sheet}!{cell or f'{line}:{line}'}")
-    return findings.with_columns(pl.Series("cell", cells, dtype=pl.String))
-
-
-def group_document(group: Group) -> dict[str, Any]:
-    """A group of findings as JSON."""
-    example = {k: v for k, v in group.example.as_dict().items() if k not in ("code", "severity", "column")}
-    return {
-        "code": group.code,
-        "severity": str(group.severity),
-        "field": group.column,
-        "count": group.count,
-        "example": example,
-    }
-
-
-def build_document(result: BuildResult) -> dict[str, Any]:
-    """A build as the JSON that is documented in docs/commands.md; the same in run.json."""
-    return {
-        "run": result.run,
-        "as_of": result.as_of.isoformat(),
-        "lists": [
-            {
-                "list": one.name,
-                **one.balance.as_dict(),
-                "skipped_by": one.balance.skipped,
-                "sources": {name: balance.as_dict() for name, balance in one.by_source.items()},
-                "keys_given": one.keys_given,
-                "files": [d.as_dict() for d in one.files],
-                "sources_read": [d.as_dict() for d in one.read],
-                "findings": [group_document(g) for g in one.findings],
-            }
-            for one in result.lists
-        ],
-    }

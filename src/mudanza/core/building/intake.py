@@ -30,7 +30,8 @@ class Opened:
 
     @cached_property
     def names(self) -> tuple[str, ...]:
-        return tuple(self._renames.get(h, h) for h in self.reader.headings if h not in _OF_HELD_BACK)
+        read = (self._renames.get(h, h) for h in self.reader.headings if h not in _OF_HELD_BACK)
+        return (*read, *self.source.adds)
 
     @cached_property
     def was_held_back(self) -> bool:
@@ -57,6 +58,7 @@ class Opened:
         source = pl.lit(self.source.name)
         if self.was_held_back:
             source = pl.coalesce(pl.col(SOURCE), source)
+        renamed = renamed.with_columns(pl.lit(value).alias(name) for name, value in self.source.adds.items())
         have = set(self.names)
         return renamed.select(
             source.alias(SOURCE),
@@ -85,6 +87,7 @@ class Opened:
         for row in broken:
             stands = dict(zip(self.reader.headings, row.cells, strict=False))
             cells = {self._renames.get(h, h): cell or None for h, cell in stands.items() if h not in _OF_HELD_BACK}
+            cells.update(self.source.adds)
             source = stands.get(SOURCE) or self.source.name
             data.append({SOURCE: source, FILE: self.shown, LINE: row.line, **cells, TEXT: row.text})
         schema = {

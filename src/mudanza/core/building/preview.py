@@ -9,8 +9,8 @@ from typing import Any
 
 import polars as pl
 
-from mudanza.core.building.build import with_cells
 from mudanza.core.building.intake import Opened, open_sources
+from mudanza.core.building.places import with_cells
 from mudanza.core.building.program import Made, check_columns, compile_plan
 from mudanza.core.building.rows import run_early, run_late, where, wrong_cells
 from mudanza.core.errors import MoveError, unknown

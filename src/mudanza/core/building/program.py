@@ -9,17 +9,22 @@ from datetime import date
 import polars as pl
 
 from mudanza.core.crosswalks import read_crosswalk
-from mudanza.core.errors import LanguageError, PlanError
+from mudanza.core.errors import LanguageError, MoveError, PlanError, nearest, unknown
 from mudanza.core.keys import KeyBook
 from mudanza.core.kinds import DTYPES, Kind, plain_text
-from mudanza.core.language.compiling import Compiler
+from mudanza.core.language.compiling import Compiler, Watched
 from mudanza.core.language.parsing import error_at, parse_condition, parse_flow
+from mudanza.core.language.steps import STEPS
 from mudanza.core.language.values import Mint, Stages, Surroundings, Value
 from mudanza.core.layouts.model import Field
 from mudanza.core.layouts.rules import blank_as_rendered, render, value_problems, writing_problems
+from mudanza.core.lookups import Lookup
 from mudanza.core.move import Move
+from mudanza.core.own_steps import steps_of
+from mudanza.core.parameters import Parameters
 from mudanza.core.plans import Plan
 from mudanza.core.problems import Problem
+from mudanza.core.sources.reading import Reader
 
 Stage = list[pl.Expr]
 
@@ -55,6 +60,12 @@ class Program:
     late_problems: list[Problem]
     used: frozenset[str]
     books: Mapping[str, KeyBook]
+    compared: Mapping[str, set[str]]
+    asked: frozenset[str]
+    crosswalks: Mapping[str, pl.DataFrame]
+    lookups: Mapping[str, Lookup]
+    watched: list[Watched]
+    own_steps: bool
 
     @property
     def titles(self) -> list[str]:
@@ -68,13 +79,16 @@ def compile_plan(
     as_of: date,
     parameters: Mapping[str, str],
     books: dict[str, KeyBook] | None = None,
+    *,
+    watch: bool = False,
 ) -> Program:
     """Compile a plan against the columns its sources have. Raises errors that point into the plan.
 
-    `books` are key books that lists built before in the same run have opened; those opened here are added.
+    `books` are key books that lists built before in the same run have opened; those opened here are added. With `watch`, the program tells each
+    value on the way to each field.
     """
     known = {} if books is None else books
-    return _Assembly(plan, move, columns, as_of, {**move.parameters, **parameters}, known).program()
+    return _Assembly(plan, move, columns, as_of, parameters, known, watch).program()
 
 
 class _Assembly:
@@ -86,6 +100,7 @@ class _Assembly:
         as_of: date,
         parameters: Mapping[str, str],
         books: dict[str, KeyBook],
+        watch: bool,
     ) -> None:
         self.plan, self.move, self.columns, self.books = plan, move, columns, books
         self.made: dict[str, Made] = {}
@@ -98,11 +113,22 @@ class _Assembly:
             crosswalk=self._crosswalk,
             keys=lambda name: self._book(name).all(),
             book_exists=lambda name: bool(self._book(name)),
-            parameters=parameters,
+            parameters=Parameters(parameters, move.parameters),
             as_of=as_of,
+            lookup=self._lookup,
         )
+        self.lookups: dict[str, Lookup] = {}
+        self.by_name = {f.name: f for f in plan.layout.fields}
+        steps = steps_of(move.folder, move.own_steps)
+        self.own_steps = steps is not STEPS
         self.compiler = Compiler(
-            columns, self.around, self.stages, self._field_value, [f.name for f in plan.layout.fields]
+            columns,
+            self.around,
+            self.stages,
+            self._field_value,
+            list(self.by_name),
+            steps=steps,
+            watched=[] if watch else None,
         )
 
     def program(self) -> Program:
@@ -121,12 +147,34 @@ class _Assembly:
             late_problems=self.late,
             used=frozenset(self.compiler.used | {s for s in self.plan.sort if not s.startswith("@")}),
             books=self.books,
+            compared=self.compiler.compared,
+            asked=frozenset(self.around.parameters.asked),
+            crosswalks=self.crosswalks,
+            lookups=self.lookups,
+            watched=self.compiler.watched or [],
+            own_steps=self.own_steps,
         )
 
     def _crosswalk(self, name: str) -> pl.DataFrame:
         if name not in self.crosswalks:
             self.crosswalks[name] = read_crosswalk(self.move.crosswalk_path(name))
         return self.crosswalks[name]
+
+    def _lookup(self, name: str) -> Lookup:
+        if name not in self.lookups:
+            known = list(self.plan.lookups)
+            if name not in known:
+                raise MoveError(
+                    unknown("lookup", name, known),
+                    hint=f'Say in the plan where it stands: [lookup.{name}], file = "…", key = "…".',
+                )
+            table = self.plan.lookups[name]
+
+            def read() -> list[tuple[str, Reader]]:
+                return [(self.move.shown(path), reader) for path, reader in table.source.open()]
+
+            self.lookups[name] = Lookup(name, table.keys, table.fold, read, table.source.options.rename)
+        return self.lookups[name]
 
     def _book(self, name: str) -> KeyBook:
         if name not in self.books:
@@ -155,7 +203,7 @@ class _Assembly:
 
     def _field_value(self, name: str) -> Value | None:
         """The typed value of another field of the row, for `{@name}`."""
-        field = next((f for f in self.plan.layout.fields if f.name == name), None)
+        field = self.by_name.get(name)
         return None if field is None else self._make(field).value
 
     def _make(self, field: Field) -> Made:
@@ -249,8 +297,6 @@ def check_columns(plan: Plan, program: Program, headings: Mapping[str, Sequence[
 
 
 def _no_column(plan: Plan, column: str, known: set[str], section: str, key: str) -> PlanError:
-    from mudanza.core.errors import nearest
-
     near = nearest(column, sorted(known))
     hint = f"Did you mean {near!r}?" if near else "If the old system no longer exports it, take the line out."
     return plan.error(f"no source has a column {column!r}.", section, key, hint)

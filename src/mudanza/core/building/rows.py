@@ -35,6 +35,12 @@ class Ends:
     skipped: dict[str, int]
     merged: int
     lines: pl.Series
+    records: pl.Series
+
+    def sent(self, keys: list[str]) -> pl.DataFrame:
+        """The keys of the written rows, as texts, and a hash of each record."""
+        key = pl.concat_str([pl.col(k).fill_null("") for k in keys], separator=", ").alias("key")
+        return self.written.select(key, self.records.alias("record"))
 
 
 @dataclass(frozen=True)
@@ -129,6 +135,7 @@ def run_late(
         skipped=early.skipped,
         merged=late.merged,
         lines=late.rows[LINE],
+        records=late.records,
     )
 
 
@@ -165,6 +172,7 @@ class _Late:
     held: pl.Series
     findings: pl.DataFrame
     merged: int
+    records: pl.Series
 
 
 def _late(program: Program, layout: Layout, rows: pl.DataFrame, seen: SeenKeys, files: list[str]) -> _Late:
@@ -208,7 +216,7 @@ def _late(program: Program, layout: Layout, rows: pl.DataFrame, seen: SeenKeys, 
         program.books[name].give(proposal)
     seen.add(hashed)
     held_index = pl.concat([pl.Series(_ROW, [], dtype=pl.UInt32), *held_rows])
-    return _Late(made, held_index, pl.concat([pl.DataFrame(schema=SCHEMA), *findings]), merged)
+    return _Late(made, held_index, pl.concat([pl.DataFrame(schema=SCHEMA), *findings]), merged, hashed["record"])
 
 
 def _keys_for(program: Program, book: KeyBook, rows: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:

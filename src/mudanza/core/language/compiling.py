@@ -2,29 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from decimal import Decimal
-from typing import Any
 
 import polars as pl
 
 from mudanza.core.errors import LanguageError, MoveError, few, nearest, unknown
 from mudanza.core.kinds import DECIMAL, DTYPES, Kind, is_blank, plain_text
 from mudanza.core.language import nodes
+from mudanza.core.language.arguments import arguments_of
 from mudanza.core.language.comparing import compare
 from mudanza.core.language.parsing import error_at
-from mudanza.core.language.steps import readings as _readings
-from mudanza.core.language.steps import tables as _tables
-from mudanza.core.language.steps import texts as _texts
-from mudanza.core.language.steps.declaring import STEPS, Call, Parameter, Step
+from mudanza.core.language.steps import STEPS
+from mudanza.core.language.steps.declaring import Call, Step
 from mudanza.core.language.values import Stages, Surroundings, Value, combined, only_where
 from mudanza.core.language.wording import comparison_hint, conversion, listed
+from mudanza.core.parameters import Declared, MissingParameterError
 from mudanza.core.sources.reading import FILE, LINE, SOURCE
 
 _FACTS = {"#row": (LINE, Kind.NUMBER), "#source": (SOURCE, Kind.TEXT), "#file": (FILE, Kind.TEXT)}
 _ORDERED = ("<", "<=", ">", ">=", "between")
-_DECLARED = (_texts, _readings, _tables)
+
+
+@dataclass(frozen=True)
+class Watched:
+    """A value on the way to a field: the piece of the flow that made it, and where that case applies (None for all rows)."""
+
+    column: str | None
+    text: str
+    value: Value
+    applies: Value | None
+    depth: int
 
 
 @dataclass
@@ -40,6 +48,11 @@ class Compiler:
     field_value: Callable[[str], Value | None]
     field_names: Sequence[str] = ()
     used: set[str] = field(default_factory=set)
+    steps: Mapping[str, Step] = field(default_factory=lambda: STEPS)
+    #: source columns that conditions compare with texts, and these texts
+    compared: dict[str, set[str]] = field(default_factory=dict)
+    #: where it is asked for, each value on the way to a field
+    watched: list[Watched] | None = None
 
     def flow(self, text: str, node: nodes.Flow, column: str | None) -> Value:
         """The value of a flow. `column` is the field its findings speak of."""
@@ -59,6 +72,9 @@ class _Flow:
     column: str | None
     #: where the case that is being compiled applies
     applies: Value | None = None
+    #: the value that `it` stands for
+    it: Value | None = None
+    depth: int = -1
 
     def fail(self, node: nodes.Node, what: str, hint: str | None = None) -> LanguageError:
         return error_at(self.text, node.start, node.end, what, hint)
@@ -119,10 +135,15 @@ class _Flow:
         return kind
 
     def chain(self, node: nodes.Chain) -> Value:
+        self.depth += 1
         values = [self.value(v) for v in node.values]
+        for one, value in zip(node.values, values, strict=True):
+            self._watch(one, value)
         original = values[0] if len(values) == 1 else None
         for step in node.steps:
             values = [self.apply(step, values)]
+            self._watch(step, values[0])
+        self.depth -= 1
         if len(values) > 1:
             raise self.fail(
                 node,
@@ -139,6 +160,11 @@ class _Flow:
                 'For blanks use -> default "text" or -> first-filled.',
             )
         return self._fallback(node, value, original)
+
+    def _watch(self, node: nodes.Node, value: Value) -> None:
+        if self.compiler.watched is not None and not isinstance(node, nodes.Chain):
+            text = self.text[node.start : node.end]
+            self.compiler.watched.append(Watched(self.column, text, value, self.applies, self.depth))
 
     def _fallback(self, node: nodes.Chain, value: Value, original: Value | None) -> Value:
         assert value.failed is not None and node.fallback is not None
@@ -163,13 +189,15 @@ class _Flow:
     # steps
 
     def apply(self, node: nodes.Step, values: list[Value]) -> Value:
-        step = STEPS.get(node.name)
+        step = self.compiler.steps.get(node.name)
         if step is None:
-            near = nearest(node.name, list(STEPS), least=50)
+            near = nearest(node.name, list(self.compiler.steps), least=50)
             raise self.fail(
                 replace(node, end=node.start + len(node.name)),
                 f"there is no step {node.name!r}.",
-                f"Did you mean {near!r}?" if near else "`mudanza explain steps` lists them.",
+                f"Did you mean {near!r}?"
+                if near
+                else "`mudanza explain steps` lists them; a move's own need own_steps = true in mudanza.toml.",
             )
         if len(values) > 1 and not step.several:
             raise self.fail(
@@ -184,7 +212,14 @@ class _Flow:
                     f"{node.name} takes {listed(step.takes)}, and a {value.kind} comes in.",
                     conversion(value.kind, step.takes),
                 )
-        positional, options = self._arguments(node, step)
+        positional, options = arguments_of(
+            node, step, lambda asked: self._parameter(asked)[1], lambda at, what, hint: self.fail(at, what, hint)
+        )
+        if any(p.kind == "condition" for p in step.parameters):
+            if node.condition is None:
+                raise self.fail(node, f"{step.name} lacks its condition.", f"It is written: {step.usage}")
+            values = [self.compiler.stages.hold(values[0])]
+            positional.insert(0, self._condition_on(values[0], node.condition))
         call = Call(
             self.compiler.stages,
             self.compiler.around,
@@ -203,65 +238,6 @@ class _Flow:
             where = node.arguments[0] if node.arguments else node
             raise self.fail(where, error.what, error.hint) from error
 
-    def _arguments(self, node: nodes.Step, step: Step) -> tuple[list[Any], dict[str, Any]]:
-        positional = [p for p in step.parameters if not p.option]
-        by_name = {p.name: p for p in step.parameters if p.option}
-        given: list[Any] = []
-        options: dict[str, Any] = {p.name: p.default for p in by_name.values()}
-        plain = [a for a in node.arguments if a.option is None]
-        for argument in node.arguments:
-            if argument.option is None:
-                continue
-            if argument.option not in by_name:
-                near = nearest(argument.option, list(by_name))
-                hint = f"Did you mean {near!r}?" if near else f"It is written: {step.usage}"
-                raise self.fail(argument, f"{step.name} has no option {argument.option!r}.", hint)
-            options[argument.option] = self._constant(argument, by_name[argument.option], step)
-        many = positional[-1] if positional and positional[-1].many else None
-        for i, argument in enumerate(plain):
-            if i >= len(positional) and many is None:
-                raise self.fail(argument, f"{step.name} does not take this argument.", f"It is written: {step.usage}")
-            given.append(self._constant(argument, positional[min(i, len(positional) - 1)], step))
-        for parameter in positional[len(given) :]:
-            if parameter.required and not (parameter.many and given):
-                raise self.fail(node, f"{step.name} lacks its {parameter.name}.", f"It is written: {step.usage}")
-            if not parameter.many:
-                given.append(parameter.default)
-        return given, options
-
-    def _constant(self, argument: nodes.Argument, parameter: Parameter, step: Step) -> Any:
-        value = argument.value
-        if isinstance(value, nodes.Parameter):
-            text = self._parameter(value)
-            value = nodes.Text(value.start, value.end, text)
-            if parameter.kind == "number":
-                try:
-                    value = nodes.Number(value.start, value.end, Decimal(text))
-                except ArithmeticError:
-                    raise self.fail(argument, f"{text!r} is no number.") from None
-        if parameter.kind == "name" and isinstance(value, nodes.Word | nodes.Text):
-            return value.name if isinstance(value, nodes.Word) else value.value
-        if parameter.kind == "text" and isinstance(value, nodes.Text):
-            return value.value
-        if parameter.kind == "yes/no" and isinstance(value, nodes.YesNo):
-            return value.value
-        if parameter.kind == "number" and isinstance(value, nodes.Number):
-            number = int(value.value) if value.value == value.value.to_integral_value() else None
-            if number is None or (parameter.least and number < parameter.least) or abs(number) > 10**9:
-                raise self.fail(
-                    argument,
-                    f"{step.name} needs a whole number here, from {parameter.least}.",
-                    f"It is written: {step.usage}",
-                )
-            return number
-        shown = {
-            "text": "a text in double quotes",
-            "number": "a number",
-            "yes/no": "yes or no",
-            "name": "a name",
-        }[parameter.kind]
-        raise self.fail(argument, f"{step.name} needs {shown} as its {parameter.name}.", f"It is written: {step.usage}")
-
     # values
 
     def value(self, node: nodes.Node) -> Value:
@@ -279,19 +255,46 @@ class _Flow:
             case nodes.Blank():
                 return Value(Kind.BLANK, _nothing())
             case nodes.Parameter():
-                return Value(Kind.TEXT, pl.lit(self._parameter(node)))
+                return self._given(node)
+            case nodes.It():
+                if self.it is None:
+                    raise self.fail(
+                        node,
+                        "`it` stands for nothing here.",
+                        "It is the value that comes into an `expect`; a column stands in braces, {Heading}.",
+                    )
+                return self.it
             case nodes.Chain():
                 return self.chain(node)
             case _:
                 return self.condition(node)
 
-    def _parameter(self, node: nodes.Parameter) -> str:
-        given = self.compiler.around.parameters
-        if node.name not in given:
-            near = nearest(node.name, list(given))
+    def _parameter(self, node: nodes.Parameter) -> tuple[Declared, str]:
+        declared, text = self.compiler.around.parameters.find(node.name)
+        if text is None:
+            near = None if declared.question else self.compiler.around.parameters.nearest(node.name)
             hint = f"Did you mean :{near}?" if near else f"Give it with --set {node.name}=VALUE."
-            raise self.fail(node, f"no value was given for :{node.name}.", hint)
-        return given[node.name]
+            error = self.fail(node, f"no value was given for :{node.name}.", hint)
+            raise MissingParameterError(declared, error.what, place=error.place, hint=error.hint)
+        try:
+            declared.value(text)
+        except MoveError as error:
+            raise self.fail(node, error.what, error.hint) from None
+        return declared, text
+
+    def _given(self, node: nodes.Parameter) -> Value:
+        declared, text = self._parameter(node)
+        if declared.kind is Kind.TEXT and not text.strip():
+            return Value(Kind.BLANK, _nothing())
+        return Value(declared.kind, pl.lit(declared.value(text)).cast(DTYPES[declared.kind]))
+
+    def _condition_on(self, value: Value, node: nodes.Node) -> Value:
+        """A condition in which `it` is the value."""
+        outer, self.it = self.it, replace(value, problems=(), failed=None)
+        try:
+            return self.condition(node)
+        finally:
+            self.it = outer
 
     def _reference(self, node: nodes.Reference) -> Value:
         name = node.name
@@ -373,6 +376,10 @@ class _Flow:
             raise self.fail(node, f"a {kind} has no order.", "Use = or !=.")
         if node.word in ("starts with", "ends with", "contains") and kind is not Kind.TEXT:
             raise self.fail(node, f"{node.word} is for text, and this is a {kind}.")
+        if node.word in ("=", "!=", "in", "not in") and isinstance(node.subject, nodes.Reference):
+            texts = {other.value for other in node.others if isinstance(other, nodes.Text)}
+            if texts and node.subject.name in self.compiler.columns:
+                self.compiler.compared.setdefault(node.subject.name, set()).update(texts)
         return combined([subject, *others], compare(node.word, subject.expr, [o.expr for o in others]), Kind.YESNO)
 
     def _matches(self, node: nodes.Test, subject: Value) -> Value:

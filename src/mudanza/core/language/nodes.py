@@ -58,6 +58,11 @@ class Parameter(Node):
 
 
 @dataclass(frozen=True)
+class It(Node):
+    """`it`: the value that came into an `expect`."""
+
+
+@dataclass(frozen=True)
 class Word(Node):
     """A bare word among a step's arguments: the name of a crosswalk or key book."""
 
@@ -77,8 +82,11 @@ class Argument(Node):
 
 @dataclass(frozen=True)
 class Step(Node):
+    """A step with its arguments; `condition` is that of an `expect`."""
+
     name: str
     arguments: tuple[Argument, ...]
+    condition: Node | None = None
 
 
 @dataclass(frozen=True)

@@ -69,6 +69,10 @@ def _explain(text: str, error: UnexpectedInput) -> LanguageError:
         start = _open_quote(text)
         if start is not None:
             return error_at(text, start, start + 1, "this quote is never closed.", 'Close the text with ".')
+    if (expects := text.rfind("-> expect", 0, at + 1)) >= 0 and '"' not in text[expects:at]:
+        hint = 'It is written: -> expect it > 0 "a positive weight".'
+        if text[expects + 9 : at].strip():
+            return error_at(text, expects + 3, expects + 9, "this expect lacks its message.", hint)
     for wrong, right in (("==", "="), ("<>", "!="), ("&&", "and"), ("||", "or"), ("=>", ">="), ("=<", "<=")):
         for place in (at, at - 1):
             if text.startswith(wrong, max(place, 0)):
@@ -140,6 +144,14 @@ class _Nodes(Transformer[Token, Any]):
 
     def step(self, meta: Meta, children: list[Any]) -> nodes.Step:
         return nodes.Step(meta.start_pos, meta.end_pos, str(children[0]), tuple(children[1:]))
+
+    def expectation(self, meta: Meta, children: list[Any]) -> nodes.Step:
+        message = nodes.Text(children[1].start_pos, children[1].end_pos, _unquoted(str(children[1])))
+        arguments = (nodes.Argument(message.start, message.end, message), *children[2:])
+        return nodes.Step(meta.start_pos, meta.end_pos, "expect", arguments, children[0])
+
+    def it(self, meta: Meta, children: list[Any]) -> nodes.It:  # noqa: ARG002
+        return nodes.It(meta.start_pos, meta.end_pos)
 
     def option(self, meta: Meta, children: list[Any]) -> nodes.Argument:
         return nodes.Argument(meta.start_pos, meta.end_pos, children[1], str(children[0]))

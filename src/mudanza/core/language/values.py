@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import date
 
 import polars as pl
 
 from mudanza.core.kinds import Kind
+from mudanza.core.lookups import Lookup
+from mudanza.core.parameters import Parameters
 from mudanza.core.problems import Problem
 from mudanza.core.sources.reading import INNER
 
@@ -27,6 +29,10 @@ class Value:
     late: bool = False
     problems: tuple[Problem, ...] = ()
     failed: pl.Expr | None = None
+
+    def at(self, level: int) -> Value:
+        """The same value, not before a level of stages is computed."""
+        return replace(self, level=max(self.level, level))
 
     def map(self, expr: pl.Expr, kind: Kind | None = None) -> Value:
         """The same value after an operation that cannot fail."""
@@ -97,8 +103,9 @@ class Surroundings:
     crosswalk: Callable[[str], pl.DataFrame]
     keys: Callable[[str], pl.DataFrame]
     book_exists: Callable[[str], bool]
-    parameters: Mapping[str, str]
+    parameters: Parameters
     as_of: date
+    lookup: Callable[[str], Lookup]
 
 
 def identity(parts: list[pl.Expr]) -> pl.Expr:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import polars as pl
 
@@ -25,9 +25,10 @@ _DATE_PARTS: dict[str, tuple[str, str, str, str]] = {
     "h": ("%I", "%-I", r"\d{1,2}", r"\d{1,2}"),
     "mm": ("%M", "%M", r"\d{2}", r"\d{2}"),
     "ss": ("%S", "%S", r"\d{2}", r"\d{2}"),
+    "SSS": ("%3f", "%3f", r"\d{3}", r"\d{3}"),
     "a": ("%p", "%p", r"[APap][Mm]", r"[APap][Mm]"),
 }
-_TIME_LETTERS = set("Hhmsa")
+_TIME_LETTERS = set("HhmsSa")
 _TOKENS = re.compile(r"'([^']*)'|([A-Za-z])\2*|([^A-Za-z'])")
 
 
@@ -42,6 +43,7 @@ class DateFormat:
     lenient: str
     has_date: bool
     has_time: bool
+    zone: str | None = None
 
     @classmethod
     def of(cls, text: str) -> DateFormat:
@@ -77,21 +79,48 @@ class DateFormat:
         return cls(text, parse, write, f"^(?:{strict})$", f"^(?:{lenient})$", has_date, has_time)
 
     @property
+    def short_year(self) -> bool:
+        """Whether years have two digits."""
+        return "%y" in self.parse
+
+    def with_zone(self, text: str, zone: str) -> DateFormat:
+        """The pattern with the distance to UTC behind it, which `zone` matches."""
+        return replace(self, text=text, lenient=self.lenient.removesuffix(")$") + f" ?{zone})$", zone=zone)
+
+    @property
     def kind(self) -> Kind:
         return Kind.DATETIME if self.has_time else Kind.DATE
 
-    def read(self, text: pl.Expr, *, lenient: bool = False) -> pl.Expr:
-        """Text as a date or date-time; null where it is not one in this pattern."""
+    def read(self, text: pl.Expr, *, lenient: bool = False, pivot: int | None = None) -> pl.Expr:
+        """Text as a date or date-time (in UTC, where it has a zone); null where it is not one in this pattern.
+
+        Years of two digits below `pivot` are of the years from 2000, the others from 1900.
+        """
         fitting = pl.when(text.str.contains(self.lenient if lenient else self.strict)).then(text)
-        if self.has_time:
-            return fitting.str.to_datetime(self.parse, strict=False, time_unit="us", cache=False)
-        return fitting.str.to_date(self.parse, strict=False, cache=False)
+        if self.zone is not None:
+            plain = fitting.str.replace(r" ?[zZ]$", "+00:00").str.replace(r" ?([+-]\d{2}:\d{2})$", "${1}")
+            aware = plain.str.to_datetime(self.parse + "%:z", strict=False, time_unit="us", cache=False)
+            value = aware.dt.replace_time_zone(None)
+        elif self.has_time:
+            value = fitting.str.to_datetime(self.parse, strict=False, time_unit="us", cache=False)
+        else:
+            value = fitting.str.to_date(self.parse, strict=False, cache=False)
+        return value if pivot is None or not self.short_year else _by_pivot(value, pivot)
 
     def render(self, value: pl.Expr) -> pl.Expr:
         """A date or date-time as text."""
         if self.write == "%Y-%m-%d":
             return value.dt.date().cast(pl.String) if self.has_time else value.cast(pl.String)
         return value.dt.strftime(self.write)
+
+
+def _by_pivot(value: pl.Expr, pivot: int) -> pl.Expr:
+    """Years as they were read (00 to 68 after 2000) put into the century that the pivot says."""
+    short = value.dt.year() % 100
+    century = pl.when(short < pivot).then(2000).otherwise(1900)
+    # 1900 had no 29 February
+    never = (short == 0) & (century == 1900) & (value.dt.month() == 2) & (value.dt.day() == 29)
+    return pl.when(~never).then(value).dt.replace(year=century + short)
 
 
 ISO_DATE = DateFormat.of("yyyy-MM-dd")

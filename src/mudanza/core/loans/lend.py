@@ -15,14 +15,16 @@ from mudanza.core.files import Outputs, digest_of, sweep
 from mudanza.core.kinds import Kind
 from mudanza.core.language.compiling import Compiler
 from mudanza.core.language.parsing import parse_condition
-from mudanza.core.language.values import Stages, Surroundings, Value
+from mudanza.core.language.trying import without_tables
+from mudanza.core.language.values import Stages, Value
 from mudanza.core.layouts.model import Field, Layout
 from mudanza.core.layouts.rules import blank_in_file, read_text
 from mudanza.core.layouts.writing import RowWriter
 from mudanza.core.loans.workbook import most_rows, workbook_bytes
 from mudanza.core.move import Move
-from mudanza.core.sources.opening import open_source
-from mudanza.core.sources.reading import LINE, ReadOptions
+from mudanza.core.parameters import Parameters
+from mudanza.core.sources.reading import LINE
+from mudanza.core.written import read_written
 
 
 @dataclass(frozen=True)
@@ -42,33 +44,8 @@ def read_records(path: Path, layout: Layout, shown: str) -> pl.DataFrame:
     Raises LoanError if a row is damaged, a column is missing, or a key is blank or repeated: such a file cannot
     be lent or compared.
     """
-    dialect = layout.dialect
-    reader = open_source(
-        path,
-        ReadOptions(
-            encoding=dialect.encoding,
-            delimiter=dialect.delimiter,
-            quote=dialect.quote,
-            heading=1 if dialect.header else 0,
-            exact=True,
-        ),
-    )
-    titles = [f.title for f in layout.fields]
-    names = dict(zip(reader.headings, reader.raw_headings if dialect.header else titles, strict=False))
-    missing = [t for t in titles if t not in names.values()]
+    rows = read_written(path, layout, shown, LoanError)
     check = f"`mudanza check {shown} --layout {layout.path.stem}` tells everything that is wrong."
-    if missing:
-        raise LoanError(f"the file lacks the layout's column {missing[0]!r}.", place=Place(shown, 1), hint=check)
-    parts = []
-    for batch in reader.batches():
-        if batch.broken:
-            bad = batch.broken[0]
-            raise LoanError(f"the row is damaged: {bad.value}.", place=Place(shown, bad.line), hint=check)
-        parts.append(
-            batch.rows.rename({k: v for k, v in names.items() if k in batch.rows.columns}).select(*titles, LINE)
-        )
-    schema = {**dict.fromkeys(titles, pl.String), LINE: pl.Int64}
-    rows = pl.concat([pl.DataFrame(schema=schema), *parts])
     keys = key_fields(layout)
     blank = rows.filter(pl.any_horizontal([blank_in_file(f, pl.col(f.title)) for f in keys]))
     if blank.height:
@@ -115,7 +92,7 @@ def lend(
     shown = move.shown(path)
     records = read_records(path, layout, shown)
     if where is not None:
-        given = {**move.parameters, **(parameters or {})}
+        given = Parameters(parameters or {}, move.parameters)
         records = _chosen(records, layout, where, as_of or date.today(), given, shown)
     if records.is_empty():
         raise LoanError("no row was chosen, so there is nothing to lend.", place=Place(shown), hint="Look at --where.")
@@ -162,12 +139,9 @@ def lend(
 
 
 def _chosen(
-    records: pl.DataFrame, layout: Layout, text: str, as_of: date, parameters: Mapping[str, str], shown: str
+    records: pl.DataFrame, layout: Layout, text: str, as_of: date, parameters: Parameters, shown: str
 ) -> pl.DataFrame:
     """The records that meet a condition. Raises LoanError if it cannot be told for one of them."""
-
-    def nothing(name: str) -> Any:
-        raise LoanError(f"crosswalks and key books have no place in --where ({name!r}).")
 
     def typed(name: str) -> Value | None:
         field = next((f for f in layout.fields if f.name == name), None)
@@ -178,7 +152,7 @@ def _chosen(
         return Value(field.kind, read_text(field, cell) if field.kind is not Kind.TEXT else cell)
 
     stages = Stages()
-    around = Surroundings(nothing, nothing, nothing, parameters, as_of)
+    around = without_tables(as_of, parameters)
     titles = [f.title for f in layout.fields]
     compiler = Compiler(titles, around, stages, typed, [f.name for f in layout.fields])
     try:

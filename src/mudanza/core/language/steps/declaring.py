@@ -10,13 +10,14 @@ import polars as pl
 
 from mudanza.core.errors import LanguageError
 from mudanza.core.kinds import Kind, is_blank, plain_text
-from mudanza.core.language.values import Stages, Surroundings, Value
+from mudanza.core.language.values import Stages, Surroundings, Value, combined
 from mudanza.core.problems import Problem
 
 
 @dataclass(frozen=True)
 class Parameter:
-    """An argument of a step. `kind` is text, number (whole), yes/no or name; `many` takes all that follow."""
+    """An argument of a step. `kind` is text, number (whole), decimal, yes/no, name, value (any constant) or condition; `many` takes all that
+    follow; `choices` are the only texts that it takes."""
 
     name: str
     kind: str
@@ -25,6 +26,7 @@ class Parameter:
     many: bool = False
     required: bool = True
     least: int = 0
+    choices: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -55,9 +57,16 @@ class Step:
         words = [self.name]
         for p in self.parameters:
             shown = f'"{p.name}"' if p.kind == "text" else p.name.upper()
+            if p.choices and not p.option:
+                shown = "|".join(f'"{choice}"' for choice in p.choices)
             if p.option:
                 shown = f'{p.name}="{p.default}"' if p.kind == "text" else f"{p.name}={p.default}"
-                shown = shown.replace("=False", "=no").replace("=True", "=yes").replace('="None"', '="…"')
+                shown = (
+                    shown.replace("=False", "=no")
+                    .replace("=True", "=yes")
+                    .replace('="None"', '="…"')
+                    .replace("=None", "=…")
+                )
             words.append(shown + (" …" if p.many else ""))
         return " ".join(words)
 
@@ -89,6 +98,21 @@ class Call:
         filled = before.expr.is_not_null() if value.kind is Kind.TEXT else ~is_blank(before.expr, value.kind)
         wrong = after.expr.is_null() & filled
         return self.note(replace(after, kind=kind), wrong, code, rule, plain_text(before.expr, value.kind))
+
+    def together(self, value: Value, other: Value) -> Value:
+        """The value, once the other is ready too; what is wrong with either is wrong with it."""
+        return combined([value, other], value.expr, value.kind)
+
+    def groups_of(self, pattern: str) -> int:
+        """How many groups a regular expression has. Raises where it is none that can be used."""
+        try:
+            dtype = pl.select(pl.lit("").str.extract_groups(pattern)).to_series().dtype
+        except pl.exceptions.PolarsError:
+            raise self.fail(
+                f"{pattern!r} is no regular expression that can be used.",
+                "Look-around and back references are not supported; a bracket, dot or star that is meant as such needs \\\\ before it.",
+            ) from None
+        return len(getattr(dtype, "fields", ()))
 
     def note(self, value: Value, when: pl.Expr, code: str, rule: str, text: pl.Expr) -> Value:
         """The value, with a finding where `when` is true. One of severity stop makes the value fail there."""

@@ -1,83 +1,71 @@
-"""Steps that read text as another kind, and write other kinds as text."""
+"""Steps that read text as numbers and yes or no, and write yes or no as text."""
 
 from __future__ import annotations
 
+import re
+from decimal import Decimal
+
 import polars as pl
 
-from mudanza.core.kinds import SCALE, Kind
+from mudanza.core.kinds import DECIMAL, Kind
 from mudanza.core.language.steps.declaring import Call, Parameter, step
 from mudanza.core.language.values import Value
-from mudanza.core.layouts.formats import DateFormat, NumberFormat
+from mudanza.core.layouts.formats import NumberFormat
 
 _TEXT, _NUMBER = Kind.TEXT, Kind.NUMBER
 
 
 @step(
     "number", _TEXT, _NUMBER, Parameter("decimal", "text", ".", option=True), Parameter("group", "text", None, option=True),
+    Parameter("signs", "yes/no", False, option=True), Parameter("unit", "text", None, option=True),
+    Parameter("percent", "yes/no", False, option=True),
     examples=[
         ("{A} -> number", ("12.50",), "12.5"),
         ('{A} -> number decimal="," group="."', ("-1.234,50",), "-1234.5"),
+        ("{A} -> number signs=yes", ("(12.50)",), "-12.5"),
+        ("{A} -> number signs=yes", ("12.50-",), "-12.5"),
+        ('{A} -> number decimal="," unit="€|EUR"', ("12,50 €",), "12.5"),
+        ("{A} -> number percent=yes", ("12.5 %",), "0.125"),
     ],
 )  # fmt: skip
-def number(value: Value, call: Call, decimal: str, group: str | None) -> Value:
+def number(
+    value: Value, call: Call, decimal: str, group: str | None, signs: bool, unit: str | None, percent: bool
+) -> Value:
     """Reads a text as an exact number, with up to twelve decimal places. `decimal` is the decimal sign, `group`
-    the sign between thousands; a number with other signs in it is a finding."""
+    the sign between thousands. With signs=yes a number in brackets, or with the minus behind it, is negative. `unit` are currency signs or units
+    that may stand before or after it, with | between them; percent=yes reads a number that a percent sign follows. A text with anything else in it is a finding."""
     try:
         form = NumberFormat.of(None, decimal, group)
     except ValueError:
         raise call.fail(
             "decimal= and group= take one character each, and differ.", 'Write decimal="," group=".".'
         ) from None
+    units = [re.escape(word.strip()) for word in (unit or "").split("|") if word.strip()]
+    if unit is not None and not units:
+        raise call.fail("unit= is empty.", 'Write the signs with | between them, unit="€|EUR".')
+
+    def read(text: pl.Expr) -> pl.Expr:
+        if group == " ":
+            text = text.str.replace_all("[\u00a0\u202f\u2009]", " ")
+        if signs:
+            text = (
+                text.str.replace(r"^\((.*)\)$", "-${1}")
+                .str.replace(r"^([^-\u2212]*?)\s*[-\u2212]$", "-${1}")
+                .str.replace("\u2212", "-", literal=True)
+            )
+        if units:
+            one = "|".join(units)
+            text = text.str.replace(rf"^([+-]?)\s*(?:{one})\s*", "${1}").str.replace(rf"\s*(?:{one})$", "")
+            if signs:
+                text = text.str.replace(r"^\((.*)\)$", "-${1}").str.replace(r"^([^-]*?)\s*-$", "-${1}")
+        if not percent:
+            return form.read(text)
+        with_sign = text.str.extract(r"^(.*?)\s*%$", 1)
+        return form.read(with_sign) * pl.lit(Decimal("0.01")).cast(DECIMAL)
+
     rule = f"a number, decimal sign {decimal!r}" + (f", thousands {group!r}" if group else "")
-    return call.attempt(value, form.read, _NUMBER, "flow.not-a-number", rule)
-
-
-@step(
-    "round", _NUMBER, _NUMBER, Parameter("places", "number"), Parameter("mode", "text", "half up", option=True),
-    examples=[
-        ("{A} -> number -> round 1", ("2.25",), "2.3"),
-        ('{A} -> number -> round 1 mode="half even"', ("2.25",), "2.2"),
-    ],
-)  # fmt: skip
-def round_(value: Value, call: Call, places: int, mode: str) -> Value:
-    """Rounds to so many decimal places: "half up" (away from zero) or "half even"."""
-    modes = {"half up": "half_away_from_zero", "half even": "half_to_even"}
-    if mode not in modes or not 0 <= places <= SCALE:
-        raise call.fail(f'round takes 0 to {SCALE} places and mode "half up" or "half even".', None)
-    return value.map(value.expr.round(places, mode=modes[mode]))  # type: ignore[arg-type]
-
-
-@step(
-    "date", _TEXT, None, Parameter("pattern", "text", many=True),
-    examples=[
-        ('{A} -> date "dd/MM/yyyy"', ("5/3/2021",), "2021-03-05"),
-        ('{A} -> date "yyyy-MM-dd" "dd.MM.yyyy"', ("05.03.2021",), "2021-03-05"),
-        ('{A} -> date "dd/MM/yyyy HH:mm"', ("05/03/2021 14:30",), "2021-03-05T14:30:00"),
-    ],
-)  # fmt: skip
-def date(value: Value, call: Call, *pattern: str) -> Value:
-    """Reads a text as a date, or with hours in the pattern as a date-time. Several patterns are tried in order.
-    Patterns are those of Unicode (UTS 35): d day, M month, y year, H hour, m minute, s second."""
-    forms = []
-    for text in pattern:
-        try:
-            forms.append(DateFormat.of(text))
-        except ValueError as error:
-            raise call.fail(
-                f"{error}.", "dd is the day, MM the month, yyyy the year, HH the hour, mm the minute."
-            ) from None
-        if not forms[-1].has_date:
-            raise call.fail(f"the pattern {text!r} lacks a day, month or year.", 'A whole date is "dd/MM/yyyy".')
-    kinds = {form.kind for form in forms}
-    if len(kinds) > 1:
-        raise call.fail("some of the patterns have a time and some have none.", "Use patterns of one kind.")
-    return call.attempt(
-        value,
-        lambda text: pl.coalesce([form.read(text, lenient=True) for form in forms]),
-        kinds.pop(),
-        "flow.not-a-date",
-        "a date as " + " or ".join(pattern),
-    )
+    rule += f", perhaps with {unit}" if unit else ""
+    return call.attempt(value, read, _NUMBER, "flow.not-a-number", rule + (", in percent" if percent else ""))
 
 
 @step(
@@ -99,20 +87,9 @@ def yesno(value: Value, call: Call, yes: str, no: str) -> Value:
 
 
 @step(
-    "write", (_NUMBER, Kind.DATE, Kind.DATETIME), _TEXT, Parameter("pattern", "text"),
-    examples=[
-        ('{A} -> date "dd/MM/yyyy" -> write "yyyy"', ("05/03/2021",), "2021"),
-        ('{A} -> number -> write "0.00"', ("7.5",), "7.50"),
-    ],
+    "words", Kind.YESNO, _TEXT, Parameter("yes", "text"), Parameter("no", "text"),
+    examples=[('{A} -> yesno -> words "Sim" "Não"', ("n",), "Não")],
 )  # fmt: skip
-def write(value: Value, call: Call, pattern: str) -> Value:
-    """Writes a date, date-time or number as text by a Unicode pattern, for when a text field is to hold it."""
-    try:
-        if value.kind is not _NUMBER:
-            return value.map(DateFormat.of(pattern).render(value.expr), _TEXT)
-        form = NumberFormat.of(pattern)
-    except ValueError as error:
-        raise call.fail(f"{error}.", None) from None
-    before = call.stages.hold(value)
-    result = before.map(form.render(before.expr), _TEXT)
-    return call.note(result, form.loses(before.expr), "flow.too-exact", form.text, before.expr.cast(pl.String))
+def words(value: Value, call: Call, yes: str, no: str) -> Value:  # noqa: ARG001
+    """Writes yes and no as two words, for when a text field is to hold it."""
+    return value.map(pl.when(value.expr).then(pl.lit(yes)).when(~value.expr).then(pl.lit(no)), _TEXT)

@@ -41,6 +41,49 @@ def crosswalk(values: list[Value], call: Call, name: str) -> Value:
     return call.note(result, wrong, "flow.not-in-crosswalk", f"listed in crosswalks/{name}.csv", shown)
 
 
+_NONE, _SEVERAL = ("finding", "blank"), ("finding", "first", "last", "all", "blank")
+
+
+@step(
+    "lookup", _ANY, None, _NAME, Parameter("column", "text"),
+    Parameter("none", "text", "finding", option=True, choices=_NONE), Parameter("several", "text", "finding", option=True, choices=_SEVERAL),
+    several=True,
+    examples=[
+        ('{A} -> lookup vets "Name"', ("7",), "Dr. Sá"),
+        ('{A} -> lookup vets "Name" none="blank"', ("8",), None),
+        ('{A} -> lookup vets "Phone" several="first"', ("7",), "21"),
+        ('{A} -> lookup vets "Phone" several="all" -> join " / "', ("7",), "21 / 22"),
+    ],
+)  # fmt: skip
+def lookup(values: list[Value], call: Call, name: str, column: str, none: str, several: str) -> Value:
+    """Takes a column's value from another table, the plan's [lookup.NAME], where its key is what came in (several values for several key columns). No
+    match, and several that differ, are findings unless `none` and `several` say otherwise; several="all" gives several texts."""
+    table = call.around.lookup(name)
+    if len(values) != len(table.keys):
+        raise call.fail(
+            f"the lookup {name!r} is asked by {', '.join(table.keys)}, and {len(values)} value(s) came in.",
+            "Hand it one value for each of its key columns.",
+        )
+    found = table.values(column)
+    parts = [plain_text(v.expr, v.kind) for v in values]
+    before = call.stages.hold(combined(values, table.key(parts), Kind.TEXT))
+    rows = pl.Series(range(len(found.keys)), dtype=pl.UInt32)
+    place = call.stages.hold(before, before.expr.replace_strict(found.keys, rows, default=None, return_dtype=pl.UInt32))
+    chosen = found.all if several == "all" else found.last if several == "last" else found.first
+    result = place.map(pl.lit(chosen).gather(place.expr), Kind.TEXTS if several == "all" else Kind.TEXT)
+    many = pl.lit(found.count).gather(place.expr).fill_null(0) > 1
+    if several == "blank":
+        result = result.map(pl.when(~many).then(result.expr))
+    result = call.stages.hold(result)
+    shown = before.expr.str.replace_all(INNER, ", ", literal=True)
+    if none == "finding":
+        missing = place.expr.is_null() & before.expr.is_not_null()
+        result = call.note(result, missing, "flow.not-found", f"a key of the lookup {name}", shown)
+    if several == "finding":
+        result = call.note(result, many, "flow.several-found", f"one {column} in the lookup {name}", shown)
+    return result
+
+
 @step(
     "mint", _ANY, Kind.TEXT, _NAME, several=True,
     examples=[('"north", {A} -> mint owners', ("1001",), "OW-000001")],

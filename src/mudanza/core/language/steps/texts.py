@@ -1,18 +1,19 @@
-"""Steps on text."""
+"""Steps that clean, cut, fill and replace text."""
 
 from __future__ import annotations
 
+import re
+
 import polars as pl
 
-from mudanza.core.kinds import Kind, is_blank, plain_text
+from mudanza.core.kinds import DECIMAL, Kind, is_blank
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.values import Value, combined
+from mudanza.core.language.values import Value
 
-_TEXT, _TEXTS, _NUMBER = Kind.TEXT, Kind.TEXTS, Kind.NUMBER
+_TEXT, _NUMBER = Kind.TEXT, Kind.NUMBER
 # single spaces are left alone: matching only what changes is four times as fast
 _RUNS_OF_SPACES = r"\s{2,}|[^\S ]"
 _COUNT = Parameter("count", "number", least=1)
-_STRAIGHT = {"ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "ß": "ss", "æ": "ae", "Æ": "AE", "œ": "oe", "Œ": "OE", "đ": "d", "Đ": "D", "ð": "d", "þ": "th"}  # fmt: skip
 
 
 @step("trim", _TEXT, _TEXT, examples=[("{A} -> trim", ("  Ana  ",), "Ana")])
@@ -25,24 +26,6 @@ def trim(value: Value, call: Call) -> Value:  # noqa: ARG001
 def squeeze(value: Value, call: Call) -> Value:  # noqa: ARG001
     """Takes the spaces off both ends and makes one of several between words (line breaks too)."""
     return value.map(value.expr.str.replace_all(_RUNS_OF_SPACES, " ").str.strip_chars())
-
-
-@step("upper", _TEXT, _TEXT, examples=[("{A} -> upper", ("Évora 7",), "ÉVORA 7")])
-def upper(value: Value, call: Call) -> Value:  # noqa: ARG001
-    """All letters as capitals."""
-    return value.map(value.expr.str.to_uppercase())
-
-
-@step("lower", _TEXT, _TEXT, examples=[("{A} -> lower", ("ÉVORA 7",), "évora 7")])
-def lower(value: Value, call: Call) -> Value:  # noqa: ARG001
-    """All letters as small ones."""
-    return value.map(value.expr.str.to_lowercase())
-
-
-@step("title", _TEXT, _TEXT, examples=[("{A} -> title", ("MARIA sousa-LIMA",), "Maria Sousa-Lima")])
-def title(value: Value, call: Call) -> Value:  # noqa: ARG001
-    """Each word with one capital, as names are written."""
-    return value.map(value.expr.str.to_titlecase())
 
 
 @step(
@@ -58,6 +41,8 @@ def replace(value: Value, call: Call, old: str, new: str, pattern: bool) -> Valu
     expression, and ${1} in `new` is its first group."""
     if not old:
         raise call.fail("the text to be replaced is empty.", 'Write what is to be replaced, as in replace "/" "-".')
+    if pattern:
+        call.groups_of(old)
     return value.map(value.expr.str.replace_all(old, new, literal=not pattern))
 
 
@@ -110,111 +95,120 @@ def pad(value: Value, call: Call, length: int, side: str, **options: str) -> Val
     return value.map(pl.when(is_blank(value.expr, value.kind)).then(value.expr).otherwise(filled))
 
 
-@step("digits", _TEXT, _TEXT, examples=[("{A} -> digits", ("+351 912-345",), "351912345")])
-def digits(value: Value, call: Call) -> Value:  # noqa: ARG001
-    """Only the digits."""
-    return value.map(value.expr.str.replace_all(r"[^0-9]", ""))
-
-
-@step("letters", _TEXT, _TEXT, examples=[("{A} -> letters", ("AB-12 ç",), "ABç")])
-def letters(value: Value, call: Call) -> Value:  # noqa: ARG001
-    """Only the letters, of any alphabet."""
-    return value.map(value.expr.str.replace_all(r"\P{L}", ""))
-
-
-@step("unaccent", _TEXT, _TEXT, examples=[("{A} -> unaccent", ("São João, Łódź",), "Sao Joao, Lodz")])
-def unaccent(value: Value, call: Call) -> Value:  # noqa: ARG001
-    """Letters without accents and other marks (Unicode NFKD)."""
-    plain = value.expr.str.normalize("NFKD").str.replace_all(r"\p{M}", "")
-    return value.map(plain.str.replace_many(list(_STRAIGHT), list(_STRAIGHT.values())))
+@step(
+    "middle", _TEXT, _TEXT, Parameter("start", "number", least=1), _COUNT,
+    examples=[("{A} -> middle 3 2", ("AB12CD",), "12"), ("{A} -> middle 3 2", ("AB",), None)],
+)  # fmt: skip
+def middle(value: Value, call: Call, start: int, count: int) -> Value:  # noqa: ARG001
+    """So many characters from a position on; the first is 1. A text that is shorter gives what there is."""
+    return value.map(_filled(value.expr.str.slice(start - 1, count)))
 
 
 @step(
-    "join", tuple(Kind), _TEXT, Parameter("separator", "text", " ", required=False), several=True,
+    "before", _TEXT, _TEXT, Parameter("separator", "text"), Parameter("last", "yes/no", False, option=True),
     examples=[
-        ('{A}, {B} -> join ", "', ("Rua 1", "Esq."), "Rua 1, Esq."),
-        ('{A}, {B} -> join ", "', ("Rua 1", None), "Rua 1"),
+        ('{A} -> before ","', ("Sá, Rui, Dr.",), "Sá"),
+        ('{A} -> before "," last=yes', ("Sá, Rui, Dr.",), "Sá, Rui"),
+        ('{A} -> before ","', ("Sá",), "Sá"),
     ],
 )  # fmt: skip
-def join(values: list[Value], call: Call, separator: str) -> Value:  # noqa: ARG001
-    """Makes one text of several, with the separator between them. Blanks are left out."""
-    parts = []
-    for value in values:
-        text = plain_text(value.expr, value.kind) if value.kind is not _TEXTS else value.expr.list.join(separator)
-        parts.append(pl.when(~is_blank(text, _TEXT)).then(text))
-    return combined(values, pl.concat_str(parts, separator=separator, ignore_nulls=True), _TEXT)
+def before(value: Value, call: Call, separator: str, last: bool) -> Value:
+    """What stands before the first separator (or the last, with last=yes), without spaces at its ends; all of it if there is none."""
+    cut = rf"(?s){_escaped(call, separator)}.*$" if not last else rf"(?s)^(.*){_escaped(call, separator)}.*$"
+    return value.map(_filled(value.expr.str.replace(cut, "${1}" if last else "").str.strip_chars()))
 
 
 @step(
-    "first-filled", tuple(Kind), None, several=True,
-    examples=[("{A}, {B} -> first-filled", (None, "912"), "912"), ("{A}, {B} -> first-filled", ("21", "912"), "21")],
+    "after", _TEXT, _TEXT, Parameter("separator", "text"), Parameter("last", "yes/no", False, option=True),
+    examples=[
+        ('{A} -> after ","', ("Sá, Rui, Dr.",), "Rui, Dr."),
+        ('{A} -> after "," last=yes', ("Sá, Rui, Dr.",), "Dr."),
+        ('{A} -> after ","', ("Sá",), None),
+    ],
 )  # fmt: skip
-def first_filled(values: list[Value], call: Call) -> Value:
-    """The first of several values that is not blank."""
-    kinds = {v.kind for v in values} - {Kind.BLANK}
-    if len(kinds) > 1:
+def after(value: Value, call: Call, separator: str, last: bool) -> Value:
+    """What stands after the first separator (or the last, with last=yes), without spaces at its ends; blank if there is none."""
+    sign = _escaped(call, separator)
+    taken = value.expr.str.extract(rf"(?s)^.*{sign}(.*)$" if last else rf"(?s){sign}(.*)$", 1)
+    return value.map(_filled(taken.str.strip_chars()))
+
+
+@step(
+    "extract", _TEXT, _TEXT, Parameter("pattern", "text"), Parameter("group", "number", 0, option=True),
+    examples=[
+        ('{A} -> extract "[0-9]{4}-[0-9]{3}"', ("4710-229 Braga",), "4710-229"),
+        ('{A} -> extract "No ([0-9]+)" group=1', ("see No 17",), "17"),
+    ],
+)  # fmt: skip
+def extract(value: Value, call: Call, pattern: str, group: int) -> Value:
+    """The first part of the text that the regular expression finds, or its group of that number. Nothing found is a finding."""
+    groups = call.groups_of(pattern)
+    if not 0 <= group <= groups:
         raise call.fail(
-            f"the values are of different kinds ({', '.join(sorted(kinds))}).",
-            "Make them the same kind first.",
+            f"the pattern has {groups} groups, and group={group} is asked for.",
+            "Groups stand in ( ) and are counted from 1.",
         )
-    kind = kinds.pop() if kinds else Kind.BLANK
-    filled = [pl.when(~is_blank(v.expr, v.kind)).then(v.expr) for v in values]
-    return combined(values, pl.coalesce(filled), kind)
-
-
-@step(
-    "split",
-    _TEXT,
-    _TEXTS,
-    Parameter("separator", "text"),
-    examples=[('{A} -> split ";" -> pick 2', ("a; b",), "b")],
-)
-def split(value: Value, call: Call, separator: str) -> Value:
-    """Makes several texts of one, cut at the separator, without spaces around them."""
-    if not separator:
-        raise call.fail("the separator is empty.", 'Write the sign between the parts, as in split ";".')
-    parts = value.expr.str.split(separator).list.eval(pl.element().str.strip_chars())
-    return value.map(pl.when(~is_blank(value.expr, _TEXT)).then(parts), _TEXTS)
-
-
-@step(
-    "pick", _TEXTS, _TEXT, Parameter("position", "number"),
-    examples=[
-        ('{A} -> split "-" -> pick 1', ("a-b-c",), "a"),
-        ('{A} -> split "-" -> pick -1', ("a-b-c",), "c"),
-    ],
-)  # fmt: skip
-def pick(value: Value, call: Call, position: int) -> Value:
-    """One of several texts by its position: 1 is the first, -1 the last. Fewer parts are a finding."""
-    if position == 0:
-        raise call.fail("positions begin with 1.", "Write pick 1 for the first, pick -1 for the last.")
-    index = position - 1 if position > 0 else position
     return call.attempt(
-        value,
-        lambda texts: texts.list.get(index, null_on_oob=True),
-        _TEXT,
-        "flow.no-part",
-        f"part {position}",
+        value, lambda text: text.str.extract(pattern, group), _TEXT, "flow.no-match", f"a part matching {pattern}"
     )
 
 
 @step(
-    "default", tuple(Kind), None, Parameter("value", "text"),
-    examples=[('{A} -> default "unknown"', (None,), "unknown"), ('{A} -> default "unknown"', ("Ana",), "Ana")],
+    "prefix", _TEXT, _TEXT, Parameter("text", "text"), Parameter("once", "yes/no", False, option=True),
+    examples=[
+        ('{A} -> prefix "PT-"', ("17",), "PT-17"), ('{A} -> prefix "PT-"', (None,), None),
+        ('{A} -> prefix "PT-" once=yes', ("PT-17",), "PT-17"),
+    ],
 )  # fmt: skip
-def default(given: Value, call: Call, value: str) -> Value:
-    """Puts a text where the value is blank."""
-    if given.kind not in (_TEXT, Kind.BLANK):
-        raise call.fail(
-            f"default is for text, and this is a {given.kind}.", "Put it before the step that reads the text."
-        )
-    return given.map(pl.when(is_blank(given.expr, given.kind)).then(pl.lit(value)).otherwise(given.expr), _TEXT)
+def prefix(value: Value, call: Call, text: str, once: bool) -> Value:  # noqa: ARG001
+    """Puts a text in front; a blank stays blank. With once=yes, not where it stands there already."""
+    longer = pl.concat_str(pl.lit(text), value.expr)
+    as_is = is_blank(value.expr, _TEXT) | (value.expr.str.starts_with(text) if once else pl.lit(False))
+    return value.map(pl.when(as_is).then(value.expr).otherwise(longer))
 
 
 @step(
-    "blank-if", _TEXT, _TEXT, Parameter("texts", "text", many=True),
-    examples=[('{A} -> blank-if "n/a" "-"', ("n/a",), None), ('{A} -> blank-if "n/a" "-"', ("Ana",), "Ana")],
+    "suffix", _TEXT, _TEXT, Parameter("text", "text"), Parameter("once", "yes/no", False, option=True),
+    examples=[('{A} -> suffix " kg"', ("17",), "17 kg"), ('{A} -> suffix ".jpg" once=yes', ("a.jpg",), "a.jpg")],
 )  # fmt: skip
-def blank_if(value: Value, call: Call, *texts: str) -> Value:  # noqa: ARG001
-    """Makes a placeholder blank: nothing remains where the whole text is one of those given."""
-    return value.map(pl.when(~value.expr.str.strip_chars().is_in(texts)).then(value.expr))
+def suffix(value: Value, call: Call, text: str, once: bool) -> Value:  # noqa: ARG001
+    """Puts a text behind; a blank stays blank. With once=yes, not where it stands there already."""
+    longer = pl.concat_str(value.expr, pl.lit(text))
+    as_is = is_blank(value.expr, _TEXT) | (value.expr.str.ends_with(text) if once else pl.lit(False))
+    return value.map(pl.when(as_is).then(value.expr).otherwise(longer))
+
+
+@step(
+    "drop-start", _TEXT, _TEXT, Parameter("texts", "text", many=True),
+    examples=[('{A} -> drop-start "+351" "00351"', ("00351912",), "912"), ('{A} -> drop-start "+351"', ("912",), "912")],
+)  # fmt: skip
+def drop_start(value: Value, call: Call, *texts: str) -> Value:
+    """Takes a text off the front, where one of those given stands there."""
+    signs = "|".join(_escaped(call, text) for text in texts)
+    return value.map(_filled(value.expr.str.replace(rf"^\s*(?:{signs})\s*", "")))
+
+
+@step(
+    "drop-end", _TEXT, _TEXT, Parameter("texts", "text", many=True),
+    examples=[('{A} -> drop-end "Lda." "S.A."', ("Casa Sol Lda.",), "Casa Sol")],
+)  # fmt: skip
+def drop_end(value: Value, call: Call, *texts: str) -> Value:
+    """Takes a text off the end, where one of those given stands there."""
+    signs = "|".join(_escaped(call, text) for text in texts)
+    return value.map(_filled(value.expr.str.replace(rf"\s*(?:{signs})\s*$", "")))
+
+
+@step("length", _TEXT, _NUMBER, examples=[("{A} -> length", ("Évora",), "5")])
+def length(value: Value, call: Call) -> Value:  # noqa: ARG001
+    """How many characters the text has."""
+    return value.map(value.expr.str.len_chars().cast(DECIMAL), _NUMBER)
+
+
+def _filled(text: pl.Expr) -> pl.Expr:
+    return pl.when(text.str.len_bytes() > 0).then(text)
+
+
+def _escaped(call: Call, text: str) -> str:
+    if not text:
+        raise call.fail("the text to look for is empty.", 'Write it in quotes, as in ",".')
+    return re.escape(text)

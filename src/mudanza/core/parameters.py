@@ -1,0 +1,125 @@
+"""Values given at run time: `:name` in flows, by `--set`, by their default, or by an answer to their question."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from decimal import Decimal, InvalidOperation
+from typing import Any
+
+from mudanza.core.errors import LanguageError, MoveError, MudanzaError, Place, nearest
+from mudanza.core.kinds import Kind
+
+KINDS = {"text": Kind.TEXT, "number": Kind.NUMBER, "date": Kind.DATE, "yes/no": Kind.YESNO}
+_KNOWN = {"kind", "default", "question"}
+_HINTS = {Kind.NUMBER: "Write it as 12.5.", Kind.DATE: "Write it as 2026-01-31.", Kind.YESNO: "Write yes or no."}
+
+
+@dataclass(frozen=True)
+class Declared:
+    """A value that the settings know of: its kind, what it is if nobody gives it, and how to ask for it."""
+
+    name: str
+    kind: Kind = Kind.TEXT
+    default: str | None = None
+    question: str | None = None
+
+    def value(self, text: str) -> str | Decimal | date | bool:
+        """The value that a text stands for. Raises MoveError where it is none of the kind."""
+        try:
+            match self.kind:
+                case Kind.NUMBER:
+                    number = Decimal(text.strip())
+                    if not number.is_finite():
+                        raise ValueError
+                    return number
+                case Kind.DATE:
+                    return date.fromisoformat(text.strip())
+                case Kind.YESNO:
+                    return {"yes": True, "no": False}[text.strip().lower()]
+                case _:
+                    return text
+        except (ValueError, InvalidOperation, KeyError):
+            raise MoveError(f"{text!r} is no {self.kind} for :{self.name}.", hint=_HINTS[self.kind]) from None
+
+
+class MissingParameterError(LanguageError):
+    """Nobody gave a value that a flow needs. `declared` says how to ask for it."""
+
+    def __init__(self, declared: Declared, what: str, *, place: Place | None = None, hint: str | None = None) -> None:
+        super().__init__(what, place=place, hint=hint)
+        self.declared = declared
+
+
+@dataclass(frozen=True)
+class Parameters:
+    """The values given and those declared. `asked` collects the names that flows use."""
+
+    given: Mapping[str, str] = field(default_factory=dict)
+    declared: Mapping[str, Declared] = field(default_factory=dict)
+    asked: set[str] = field(default_factory=set)
+
+    def find(self, name: str) -> tuple[Declared, str | None]:
+        """How a value is declared (a text, if it is not) and its text, None if nobody gave it."""
+        self.asked.add(name)
+        declared = self.declared.get(name, Declared(name))
+        return declared, self.given.get(name, declared.default)
+
+    def nearest(self, name: str) -> str | None:
+        return nearest(name, sorted({*self.given, *self.declared} - {name}))
+
+
+def check_given(given: Mapping[str, str], asked: set[str], declared: Mapping[str, Declared]) -> None:
+    """Raise where a value was given that no flow asks for: it is probably a slip of the hand."""
+    for name in given:
+        if name not in asked and name not in declared:
+            near = nearest(name, sorted({*asked, *declared}))
+            hint = (
+                f"Did you mean {near}?" if near else "The flows of these plans use no value that is given at run time."
+            )
+            raise MoveError(f"no flow asks for :{name}, which --set gives.", hint=hint)
+
+
+def read_parameters(
+    node: Mapping[str, Any], wrong: Callable[[str, str, str | None, str | None], MudanzaError]
+) -> dict[str, Declared]:
+    """The `[parameters]` of the settings: plain values, or tables with kind, default and question."""
+    found = {}
+    for name, value in node.items():
+        if not isinstance(value, dict):
+            found[name] = Declared(name, _kind_of(value), _text_of(value))
+            continue
+        if unknown := set(value) - _KNOWN:
+            raise wrong(
+                f"{sorted(unknown)[0]!r} means nothing for a parameter.",
+                name,
+                sorted(unknown)[0],
+                "It has kind, default and question.",
+            )
+        default = value.get("default")
+        kind = value.get("kind", _kind_of(default) if default is not None else "text")
+        if str(kind) not in KINDS:
+            raise wrong(f"{kind!r} is no kind of value.", name, "kind", f"It is one of {', '.join(KINDS)}.")
+        declared = Declared(
+            name, KINDS[str(kind)], None if default is None else _text_of(default), value.get("question")
+        )
+        if declared.default is not None:
+            try:
+                declared.value(declared.default)
+            except MoveError as error:
+                raise wrong(error.what, name, "default", error.hint) from None
+        found[name] = declared
+    return found
+
+
+def _kind_of(value: Any) -> Kind:
+    if isinstance(value, bool):
+        return Kind.YESNO
+    if isinstance(value, int | float):
+        return Kind.NUMBER
+    return Kind.DATE if isinstance(value, date) and not isinstance(value, datetime) else Kind.TEXT
+
+
+def _text_of(value: Any) -> str:
+    return ("yes" if value else "no") if isinstance(value, bool) else str(value)
