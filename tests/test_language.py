@@ -43,7 +43,7 @@ def run(text: str, rows: list[tuple[str | None, ...]], what: str = "flow", **par
     """What comes out of a flow (or condition) as plain text, and the codes of findings, for each row of A, B."""
     given = Parameters(parameters, _DECLARED)
     around = Surroundings(_crosswalk, lambda _: _KEYS, lambda _: True, given, date(2026, 3, 31), _lookup)
-    return try_flow(text, rows, columns=("A", "B", "Client No"), around=around, keys=_KEYS, what=what)
+    return try_flow(text, rows, columns=("A", "B", "Client No"), around=around, keys=_KEYS, fields=["since"], what=what)
 
 
 @pytest.mark.parametrize("name", STEPS)

@@ -40,6 +40,7 @@ def try_flow(
     steps: Mapping[str, Step] = STEPS,
     around: Surroundings | None = None,
     keys: pl.DataFrame | None = None,
+    fields: Sequence[str] = (),
     what: str = "flow",
 ) -> Tried:
     """What comes out of a flow (or of a condition, if `what` says so) as plain text, and the codes of its findings, for each row.
@@ -47,7 +48,7 @@ def try_flow(
     `keys` (identity, key) are what `mint` gives. Raises LanguageError where the text is wrong.
     """
     stages = Stages()
-    compiler = Compiler(columns, around or without_tables(date(2026, 3, 31)), stages, lambda _: None, steps=steps)
+    compiler = Compiler(columns, around or without_tables(date(2026, 3, 31)), stages, lambda _: None, fields, steps=steps)
     if what == "flow":
         value = compiler.flow(text, parse_flow(text), "F")
     else:
