@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from mudanza.core.crosswalks import Crosswalk, Entry
 from mudanza.core.errors import LanguageError, MoveError
 from mudanza.core.kinds import Kind
 from mudanza.core.language.steps import STEPS
@@ -18,16 +19,23 @@ from mudanza.core.lookups import Lookup
 from mudanza.core.parameters import Declared, Parameters
 from mudanza.core.sources.reading import INNER
 
-_CROSSWALK = pl.DataFrame({"from": ["K", "Q"], "to": ["dog", ""]})
-_TWO_COLUMNS = pl.DataFrame({"from": ["D", "D"], "clinic": ["north", "south"], "to": ["debtor", "dead"]})
+_CROSSWALKS = {
+    "demo": Crosswalk("demo", ("from",), (Entry(2, "K", (), "dog"), Entry(3, "Q", (), ""))),
+    "two": Crosswalk("two", ("from", "clinic"), (Entry(2, "D", ("north",), "debtor"), Entry(3, "D", ("south",), "dead"))),
+    "wide": Crosswalk(
+        "wide", ("from", "clinic"),
+        (Entry(2, "A", ("(any)",), "a"), Entry(3, "A", ("north",), "north a"), Entry(4, "10", ("(any)",), "ten", "19.5"),
+         Entry(5, "12", ("(any)",), "dozen"), Entry(6, "(any)", ("south",), "southern"), Entry(7, "(any)", ("(any)",), "other")),
+    ),
+}  # fmt: skip
 _KEYS = pl.DataFrame({"identity": [f"north{INNER}1001"], "key": ["OW-000001"]})
 _VETS = pl.DataFrame({"No": ["7", "7", "9"], "Name": ["Dr. Sá", "Dr. Sá ", "Ana"], "Phone": ["21", "22", None]})
 
 
-def _crosswalk(name: str) -> pl.DataFrame:
-    if name not in ("demo", "two"):
+def _crosswalk(name: str) -> Crosswalk:
+    if name not in _CROSSWALKS:
         raise MoveError(f"there is no crosswalk {name!r}; did you mean 'demo'?")
-    return _CROSSWALK if name == "demo" else _TWO_COLUMNS
+    return _CROSSWALKS[name]
 
 
 def _lookup(name: str) -> Lookup:
@@ -72,6 +80,13 @@ FLOWS = [
     ("{A} -> crosswalk demo", (None,), None, []),
     ('{A}, "south" -> crosswalk two', ("D",), "dead", []),
     ('{A}, "east" -> crosswalk two', ("D",), None, ["flow.not-in-crosswalk"]),
+    ("{A}, {B} -> crosswalk wide", ("A", "north"), "north a", []),
+    ("{A}, {B} -> crosswalk wide", ("A", "east"), "a", []),
+    ("{A}, {B} -> crosswalk wide", ("12", "north"), "dozen", []),
+    ("{A}, {B} -> crosswalk wide", ("19.50", "south"), "ten", []),
+    ("{A}, {B} -> crosswalk wide", ("20", "south"), "southern", []),
+    ("{A}, {B} -> crosswalk wide", ("20", None), "other", []),
+    ("{A}, {B} -> crosswalk wide", (" ", "south"), None, []),
     ("{#source}, {A} -> key owners", ("1002",), None, ["flow.no-key"]),
     ("{#source}, {A} -> key owners", (None,), None, []),
     ('{A} -> number group=","', ("1,234,567.5",), "1234567.5", []),

@@ -19,6 +19,7 @@ COMMANDS = {
     "layout": "Show the target's import layout.",
     "preview": "Show the first rows as they would be written.",
     "build": "Write a list's import file, with the balance of all rows.",
+    "trace": "Tell one record's whole story, from its source row to the runs it went out in.",
     "check": "Validate any file against a layout.",
     "lend": "Lend records out in a workbook for others to correct.",
     "receive": "Take a workbook back: every change, and the import files of it.",

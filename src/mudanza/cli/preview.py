@@ -3,13 +3,22 @@
 from __future__ import annotations
 
 import dataclasses
+import time
 from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 from rich.text import Text
 
 from mudanza.cli import look
-from mudanza.cli.options import here, json_option, run_options
+from mudanza.cli.options import answered, here, json_option, run_options
+
+if TYPE_CHECKING:
+    from mudanza.core.building.coverage import Coverage
+    from mudanza.core.building.preview import PreviewResult
+
+_PAUSE = 0.2
 
 
 @click.command("preview")
@@ -17,45 +26,87 @@ from mudanza.cli.options import here, json_option, run_options
 @click.option("--rows", "-n", default=3, show_default=True, type=click.IntRange(1, 500), help="Rows of each source.")
 @click.option("--source", metavar="NAME", help="Only this source.")
 @click.option("--fields", metavar="A,B", help="Only these fields.")
+@click.option("--where", metavar="CONDITION", help="The first rows that meet a condition on source columns.")
+@click.option("--key", metavar="KEY", help="The rows of a record, by its new or its old identifier.")
 @click.option("--findings", "only_findings", is_flag=True, help="The first rows that have findings.")
+@click.option("--sample", is_flag=True, help="A fair sample of all rows, in every run the same.")
+@click.option("--coverage", "show_coverage", is_flag=True, help="What becomes of every field and every source column.")
+@click.option("--watch", is_flag=True, help="Show it again whenever the plan, its layout or a crosswalk is saved.")
 @run_options
 @json_option
+@click.pass_context
 def command(
+    ctx: click.Context,
     list_name: str,
     rows: int,
     source: str | None,
     fields: str | None,
+    where: str | None,
+    key: str | None,
     only_findings: bool,
+    sample: bool,
+    show_coverage: bool,
+    watch: bool,
     as_of: date | None,
     parameters: dict[str, str],
     as_json: bool,
 ) -> None:
-    """Show the first rows of LIST as they would be written, beside what they come from.
+    """Show rows of LIST as they would be written, beside what they come from; or what the plan covers.
 
     Nothing is written; identifiers not given out yet are shown as if these rows were the first.
 
     \b
     Examples:
       mudanza preview owners
-      mudanza preview owners --fields full_name,since -n 10
+      mudanza preview owners --fields full_name,since -n 10 --watch
+      mudanza preview owners --where '{Status} = "D"' --source north
       mudanza preview owners --findings
+      mudanza preview owners --coverage
     """
-    from mudanza.core.building.preview import preview
+    if sum([where is not None, key is not None, only_findings, sample, show_coverage]) > 1:
+        raise click.UsageError(
+            "--where, --key, --findings, --sample and --coverage each choose what is shown; give one of them."
+        )
+    if watch and as_json:
+        raise click.UsageError("--watch is for people, --json for programs; give one of them.")
 
-    chosen = [f.strip() for f in fields.split(",")] if fields else None
-    result = preview(
-        here(),
-        list_name,
-        rows=rows,
-        source=source,
-        fields=chosen,
-        only_findings=only_findings,
-        as_of=as_of,
-        parameters=parameters,
-    )
-    if as_json:
-        look.document(dataclasses.asdict(result))
-        return
+    def show(given: dict[str, str]) -> int:
+        if show_coverage:
+            from mudanza.core.building.coverage import coverage
+
+            covered = coverage(here(), list_name, as_of=as_of, parameters=given)
+            if as_json:
+                look.document({**dataclasses.asdict(covered), "whole": covered.whole})
+            else:
+                _show_coverage(covered)
+            return 0 if covered.whole else 1
+        from mudanza.core.building.preview import preview
+
+        result = preview(
+            here(),
+            list_name,
+            rows=rows,
+            source=source,
+            fields=[f.strip() for f in fields.split(",")] if fields else None,
+            where=where,
+            key=key,
+            only_findings=only_findings,
+            sample=sample,
+            as_of=as_of,
+            parameters=given,
+        )
+        if as_json:
+            look.document(dataclasses.asdict(result))
+        else:
+            _show(result)
+        return 0
+
+    if not watch:
+        ctx.exit(answered(show, parameters))
+    _watch(list_name, lambda: show(parameters))
+
+
+def _show(result: PreviewResult) -> None:
     if not result.rows:
         look.say("no rows to show.")
     for number, row in enumerate(result.rows):
@@ -75,3 +126,72 @@ def command(
             told = "; ".join(f"{f['code']}: {f['rule']}" for f in field.findings)
             table.append([field.name, before, "->", after, told])
         look.columns(table, fold=(1, 4))
+
+
+def _show_coverage(covered: Coverage) -> None:
+    look.heading("fields", f"{sum(f.flow is not None for f in covered.fields)} of {len(covered.fields)} have a flow")
+    rows: list[list[str | Text]] = []
+    for field in covered.fields:
+        how = Text(field.how, style="bold" if field.how == "missing" else "dim" if field.how == "not mapped" else "")
+        from_ = ", ".join(field.columns) if field.columns else (field.flow or "") if field.how == "constant" else ""
+        rows.append([field.name, how, "required" if field.required else "", from_])
+    look.columns(rows, fold=(3,))
+    look.say()
+    look.heading("source columns", "with the values that stay behind")
+    rows = []
+    for column in covered.columns:
+        lost = column.how == "not accounted for"
+        where = ", ".join(column.fields) if column.how == "used" else column.reason or ""
+        values = "" if column.how == "used" else look.count(column.values)
+        rows.append(
+            [
+                column.name,
+                ", ".join(column.sources),
+                Text(column.how, style="bold" if lost and column.values else ""),
+                values,
+                where,
+            ]
+        )
+    look.columns(rows, right=(3,), fold=(4,))
+
+
+def _watch(list_name: str, show: object) -> None:
+    """Show again after each save, until it is interrupted."""
+    assert callable(show)
+    terminal = look.out.is_terminal
+    before: dict[str, tuple[int, int]] | None = None
+    while True:
+        now = _stand()
+        if now != before:
+            before = now
+            if terminal:
+                look.out.clear()
+            look.heading(list_name, f"{time.strftime('%H:%M:%S')}; shown again after each save, Ctrl-C ends")
+            look.say()
+            try:
+                show()
+            except Exception as error:
+                look.show_error(error, False)
+            look.out.file.flush()
+        try:
+            time.sleep(_PAUSE)
+        except KeyboardInterrupt:
+            look.say()
+            return
+
+
+def _stand() -> dict[str, tuple[int, int]]:
+    """The files that say what is done, each with its moment of change and its size."""
+    folder = here().folder if Path("mudanza.toml").exists() else Path.cwd()
+    found = {}
+    for path in (
+        folder / "mudanza.toml",
+        folder / "steps.py",
+        *(p for part in ("plans", "layouts", "crosswalks") for p in (folder / part).glob("*")),
+    ):
+        try:
+            facts = path.stat()
+        except OSError:
+            continue
+        found[str(path)] = (facts.st_mtime_ns, facts.st_size)
+    return found

@@ -2,31 +2,68 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import polars as pl
 
 from mudanza.core.errors import MoveError, Place
+from mudanza.core.kinds import DECIMAL
 from mudanza.core.sources.opening import open_source
-from mudanza.core.sources.reading import LINE, ReadOptions
+from mudanza.core.sources.reading import INNER, LINE, ReadOptions
+
+#: stands for every code, or for every value of a further column
+ANY = "(any)"
+#: the state of an entry that nobody has confirmed, and that is not used therefore
+PROPOSED = "proposed"
+_OWN = ("from", "upto", "to", "note", "state")
 
 
-def read_crosswalk(path: Path) -> pl.DataFrame:
-    """The columns that are looked up, in their order, and `to`. A `note` column is left out.
+@dataclass(frozen=True)
+class Entry:
+    """A line of a crosswalk: the code (up to `upto`, in a range), the values of the further columns, the target code, a note, and whether it is
+    only proposed."""
 
-    Raises MoveError for a missing column, a damaged row, or a code that stands twice.
-    """
-    reader = open_source(path, ReadOptions(heading=1, exact=True))
-    headings = list(reader.headings)
+    line: int
+    code: str
+    when: tuple[str, ...]
+    to: str
+    upto: str = ""
+    note: str = ""
+    state: str = ""
+
+    @property
+    def key(self) -> tuple[str, ...]:
+        return (self.code, self.upto, *self.when)
+
+
+def heading_of(path: Path) -> list[str]:
+    """The columns of a crosswalk's file. Raises MoveError where from or to is missing."""
+    headings = list(open_source(path, ReadOptions(heading=1, exact=True)).headings)
     for needed in ("from", "to"):
         if needed not in headings:
             raise MoveError(
                 f"the crosswalk has no column {needed!r}.",
                 place=Place(str(path), line=1),
-                hint="Its first line is: from,to and then further columns to look up by, if any; note is ignored.",
+                hint="Its first line is: from,to and then further columns to look up by, if any; upto, state and note have meanings of their own.",
             )
+    return headings
+
+
+def further_columns(headings: Sequence[str]) -> list[str]:
+    """The columns to look up by beside the code, in their order."""
+    return [h for h in headings if h not in _OWN]
+
+
+def entries_of(path: Path) -> list[Entry]:
+    """All entries of a crosswalk's file, proposals too.
+
+    Raises MoveError for a missing column, a damaged row, a code that stands twice, or a range that is none.
+    """
+    headings = heading_of(path)
     rows = []
-    for batch in reader.batches():
+    for batch in open_source(path, ReadOptions(heading=1, exact=True)).batches():
         if batch.broken:
             bad = batch.broken[0]
             raise MoveError(
@@ -34,20 +71,111 @@ def read_crosswalk(path: Path) -> pl.DataFrame:
                 place=Place(str(path), line=bad.line),
                 hint="Quote values that hold the delimiter.",
             )
-        rows.append(batch.rows)
-    codes = [h for h in headings if h not in ("to", "note")]
-    codes = ["from", *(c for c in codes if c != "from")]
-    schema = {**dict.fromkeys([*codes, "to"], pl.String), LINE: pl.Int64}
-    frame = pl.concat([pl.DataFrame(schema=schema), *(r.select(list(schema)) for r in rows)])
-    frame = frame.with_columns(pl.col([*codes, "to"]).fill_null("").str.strip_chars())
-    twice = frame.filter(pl.struct(codes).is_duplicated())
-    if not twice.is_empty():
-        row = twice.row(1, named=True)
-        shown = ", ".join(row[c] for c in codes)
-        lines = twice.filter(pl.all_horizontal([pl.col(c) == row[c] for c in codes]))[LINE].to_list()
-        raise MoveError(
-            f"the code {shown!r} stands in lines {', '.join(map(str, lines))}.",
-            place=Place(str(path), line=lines[-1]),
-            hint="A code has one meaning; take the wrong line out, or add a column that tells them apart.",
+        rows += batch.rows.to_dicts()
+    when = further_columns(headings)
+    entries = []
+    for row in rows:
+        texts = {h: (row[h] or "").strip() for h in headings}
+        further = tuple(texts[w] for w in when)
+        own = {name: texts.get(name, "") for name in ("upto", "note", "state")}
+        entries.append(Entry(row[LINE], texts["from"], further, texts["to"], **own))
+    _check(entries, path)
+    return entries
+
+
+def _check(entries: Sequence[Entry], path: Path) -> None:
+    first: dict[tuple[str, ...], int] = {}
+    for entry in entries:
+        if entry.key in first:
+            shown = ", ".join(part for part in entry.key if part)
+            raise MoveError(
+                f"the code {shown!r} stands in lines {first[entry.key]}, {entry.line}.",
+                place=Place(str(path), line=entry.line),
+                hint="A code has one meaning; take the wrong line out, or add a column that tells them apart.",
+            )
+        first[entry.key] = entry.line
+        if entry.upto and (_number(entry.code) is None or _number(entry.upto) is None):
+            raise MoveError(
+                f"{entry.code!r} to {entry.upto!r} is no range of numbers.",
+                place=Place(str(path), line=entry.line),
+                hint="A range has plain numbers in from and upto; leave upto blank for a single code.",
+            )
+        if entry.state not in ("", PROPOSED, "confirmed"):
+            raise MoveError(
+                f"{entry.state!r} is no state of an entry.",
+                place=Place(str(path), line=entry.line),
+                hint=f"It is {PROPOSED} or confirmed; blank is confirmed.",
+            )
+
+
+def _number(text: str) -> float | None:
+    try:
+        return float(text)
+    except ValueError:
+        return None
+
+
+@dataclass(frozen=True)
+class Crosswalk:
+    """A crosswalk as flows use it. `columns` are those looked up by, the code's first; `proposals` the entries that nobody has confirmed."""
+
+    name: str
+    columns: tuple[str, ...]
+    entries: tuple[Entry, ...]
+    proposals: tuple[Entry, ...] = ()
+
+    def translate(self, parts: list[pl.Expr]) -> pl.Expr:
+        """The target codes of codes (and further values), all trimmed texts; null where none is listed, blank where the target is.
+
+        An entry that says more goes first: exact codes, then ranges, then (any).
+        """
+        exact: dict[tuple[int, ...], list[Entry]] = {}
+        for entry in self.entries:
+            if not entry.upto:
+                values = (entry.code, *entry.when)
+                exact.setdefault(tuple(i for i, v in enumerate(values) if v != ANY), []).append(entry)
+        # more columns before fewer, and the code before the others
+        found = [
+            self._exact(parts, asked, exact[asked])
+            for asked in sorted(exact, key=lambda a: (0 not in a, -len(a), a))
+            if 0 in asked
+        ]
+        found += [self._range(parts, entry) for entry in self.entries if entry.upto]
+        found += [
+            self._exact(parts, asked, exact[asked])
+            for asked in sorted(exact, key=lambda a: (-len(a), a))
+            if 0 not in asked
+        ]
+        if not found:
+            return pl.lit(None, dtype=pl.String)
+        return pl.when(parts[0].is_not_null()).then(pl.coalesce(found))
+
+    @staticmethod
+    def _exact(parts: list[pl.Expr], asked: tuple[int, ...], entries: list[Entry]) -> pl.Expr:
+        if not asked:
+            return pl.lit(entries[0].to)
+        key = (
+            pl.concat_str([parts[i].fill_null("") for i in asked], separator=INNER)
+            if len(asked) > 1
+            else parts[asked[0]]
         )
-    return frame.drop(LINE)
+        old = pl.Series([INNER.join((e.code, *e.when)[i] for i in asked) for e in entries], dtype=pl.String)
+        return key.replace_strict(old, pl.Series([e.to for e in entries], dtype=pl.String), default=None)
+
+    @staticmethod
+    def _range(parts: list[pl.Expr], entry: Entry) -> pl.Expr:
+        number = pl.when(parts[0].str.contains(r"^[+-]?\d+(\.\d{1,12})?$")).then(parts[0]).cast(DECIMAL, strict=False)
+        inside = number.is_between(pl.lit(entry.code).cast(DECIMAL), pl.lit(entry.upto).cast(DECIMAL))
+        further = [p.fill_null("") == w for p, w in zip(parts[1:], entry.when, strict=True) if w != ANY]
+        return pl.when(pl.all_horizontal([inside, *further])).then(pl.lit(entry.to))
+
+
+def read_crosswalk(path: Path) -> Crosswalk:
+    """The crosswalk of a file. Raises MoveError where it is wrong."""
+    entries = entries_of(path)
+    return Crosswalk(
+        path.stem,
+        ("from", *further_columns(heading_of(path))),
+        tuple(e for e in entries if e.state != PROPOSED),
+        tuple(e for e in entries if e.state == PROPOSED),
+    )

@@ -355,6 +355,13 @@ class Ledger:
             )
             self._db.execute("UPDATE loans SET state = 'received' WHERE id = ?", (loan,))
 
+    def changes(self, subject: str) -> list[tuple[str, str, str, str | None, str | None]]:
+        """All accepted cells of a subject, oldest first: loan, key, field, before, after."""
+        with self._errors():
+            return self._db.execute(
+                "SELECT loan, key, field, before, after FROM changes WHERE subject = ? ORDER BY rowid", (subject,)
+            ).fetchall()
+
     def accepted_since(self, subject: str, moment: str, loan: str) -> dict[tuple[str, str], tuple[str | None, str]]:
         """Cells accepted from other loans since a moment: (key, field) → (value, loan)."""
         with self._errors():

@@ -1,4 +1,4 @@
-"""The first rows as they would be written, beside what they come from."""
+"""Some rows as they would be written, beside what they come from."""
 
 from __future__ import annotations
 
@@ -9,13 +9,15 @@ from typing import Any
 
 import polars as pl
 
+from mudanza.core.building.choosing import Choice, choose
 from mudanza.core.building.intake import Opened, open_sources
 from mudanza.core.building.places import with_cells
-from mudanza.core.building.program import Made, check_columns, compile_plan
-from mudanza.core.building.rows import run_early, run_late, where, wrong_cells
+from mudanza.core.building.program import Made, Program, check_columns, compile_chooser, compile_plan
+from mudanza.core.building.rows import Ends, run_early, run_late, wrong_cells
 from mudanza.core.errors import MoveError, unknown
 from mudanza.core.findings import SCHEMA
 from mudanza.core.move import Move
+from mudanza.core.parameters import check_given
 from mudanza.core.plans import load_plan
 from mudanza.core.sources.reading import FILE, LINE, SOURCE
 from mudanza.core.unique import SeenKeys
@@ -47,7 +49,7 @@ class PreviewRow:
 
 @dataclass(frozen=True)
 class PreviewResult:
-    """The first rows of a list. `read` counts the rows that were looked at."""
+    """Some rows of a list."""
 
     name: str
     rows: list[PreviewRow]
@@ -60,19 +62,24 @@ def preview(
     rows: int = 3,
     source: str | None = None,
     fields: list[str] | None = None,
+    where: str | None = None,
+    key: str | None = None,
     only_findings: bool = False,
+    sample: bool = False,
     as_of: date | None = None,
     parameters: Mapping[str, str] | None = None,
 ) -> PreviewResult:
-    """The first `rows` rows of each source (or of one), made as `build` would make them. Nothing is written.
+    """At most `rows` rows of each source (or of one), made as `build` would make them. Nothing is written.
 
-    With `only_findings`, the first rows that have findings, among those in the sources' first quarter megabyte. Identifiers
-    that do not exist yet are shown as they would be given out if these rows were the first.
+    These are the first, or those of a condition on source columns (`where`), of a new or old `key`, with findings (`only_findings`), or a fair
+    sample of all. Identifiers that do not exist yet are shown as they would be given out if these rows were the first.
     """
     plan = load_plan(move, name)
     intake = open_sources(plan, move.shown)
-    program = compile_plan(plan, move, intake.columns, as_of or date.today(), parameters or {})
+    day, given = as_of or date.today(), parameters or {}
+    program = compile_plan(plan, move, intake.columns, day, given)
     check_columns(plan, program, intake.headings)
+    check_given(given, set(program.asked), move.parameters)
     known = [f.name for f in plan.layout.fields]
     for wanted in fields or []:
         if wanted not in known:
@@ -82,34 +89,48 @@ def preview(
             unknown("source", source, list(intake.headings)),
             hint=f"The plan has: {', '.join(intake.headings)}.",
         )
-    shown: list[PreviewRow] = []
+    chooser = compile_chooser(plan, move, intake.columns, day, given, where) if where is not None else None
     seen = SeenKeys()
     files = [one.shown for one in intake.opened]
-    for opened, batch in intake.batches(first=True):
-        if source is not None and opened.source.name != source:
-            continue
-        some = opened.rows(batch, intake.columns)
-        some = where(some if only_findings else some.head(rows), opened.number)
-        wrong = wrong_cells(opened.noticed(batch, program.used))
-        ends = run_late(program, plan.layout, run_early(program, some, intake.columns, wrong), seen, files)
-        findings = pl.concat([opened.noticed(batch, program.used), with_cells(ends.findings, opened, program)])
-        if only_findings:
-            lines = findings["line"].unique().sort().head(rows)
-            some = some.filter(pl.col(LINE).is_in(lines.implode()))
-        written = dict(zip(ends.lines.to_list(), ends.written.iter_rows(named=True), strict=True))
-        held_lines = set(ends.held[LINE].to_list())
-        for row in some.iter_rows(named=True):
-            line = row[LINE]
-            mine = (
-                findings.filter(pl.col("line") == line)
-                .select([c for c in SCHEMA if c not in ("file", "line")])
-                .to_dicts()
-            )
-            end = "written" if line in written else "held back" if line in held_lines else "skipped"
-            if any(f["code"] == "row.merged" for f in mine):
-                end = "merged"
-            shown.append(_row(opened, row, end, written.get(line, {}), mine, program.fields, fields))
+
+    def ends_of(opened: Opened, some: pl.DataFrame, noticed: pl.DataFrame, seen: SeenKeys) -> tuple[Ends, pl.DataFrame]:
+        ends = run_late(
+            program, plan.layout, run_early(program, some, intake.columns, wrong_cells(noticed)), seen, files
+        )
+        return ends, pl.concat([noticed, with_cells(ends.findings, opened, program)])
+
+    def with_findings(some: pl.DataFrame, noticed: pl.DataFrame) -> pl.Series:
+        # the books are not to remember what was only looked through
+        fresh = compile_plan(plan, move, intake.columns, day, given) if program.mints else program
+        ends = run_late(
+            fresh, plan.layout, run_early(fresh, some, intake.columns, wrong_cells(noticed)), SeenKeys(), files
+        )
+        return pl.concat([noticed, ends.findings])["line"].unique()
+
+    shown: list[PreviewRow] = []
+    choice = Choice(rows, chooser, key, only_findings, sample)
+    for opened, some, noticed in choose(intake, program, choice, with_findings, source):
+        ends, findings = ends_of(opened, some, noticed, seen)
+        shown += _rows(program, opened, some, ends, findings, fields)
     return PreviewResult(name, shown)
+
+
+def _rows(
+    program: Program, opened: Opened, some: pl.DataFrame, ends: Ends, findings: pl.DataFrame, fields: list[str] | None
+) -> list[PreviewRow]:
+    written = dict(zip(ends.lines.to_list(), ends.written.iter_rows(named=True), strict=True))
+    held_lines = set(ends.held[LINE].to_list())
+    found = []
+    for row in some.iter_rows(named=True):
+        line = row[LINE]
+        mine = (
+            findings.filter(pl.col("line") == line).select([c for c in SCHEMA if c not in ("file", "line")]).to_dicts()
+        )
+        end = "written" if line in written else "held back" if line in held_lines else "skipped"
+        if any(f["code"] == "row.merged" for f in mine):
+            end = "merged"
+        found.append(_row(opened, row, end, written.get(line, {}), mine, program.fields, fields))
+    return found
 
 
 def _row(

@@ -8,14 +8,14 @@ from datetime import date
 
 import polars as pl
 
-from mudanza.core.crosswalks import read_crosswalk
+from mudanza.core.crosswalks import Crosswalk, read_crosswalk
 from mudanza.core.errors import LanguageError, MoveError, PlanError, nearest, unknown
 from mudanza.core.keys import KeyBook
 from mudanza.core.kinds import DTYPES, Kind, plain_text
 from mudanza.core.language.compiling import Compiler, Watched
 from mudanza.core.language.parsing import error_at, parse_condition, parse_flow
 from mudanza.core.language.steps import STEPS
-from mudanza.core.language.values import Mint, Stages, Surroundings, Value
+from mudanza.core.language.values import Asked, Mint, Stages, Surroundings, Value
 from mudanza.core.layouts.model import Field
 from mudanza.core.layouts.rules import blank_as_rendered, render, value_problems, writing_problems
 from mudanza.core.lookups import Lookup
@@ -58,11 +58,14 @@ class Program:
     fields: list[Made]
     early_problems: list[Problem]
     late_problems: list[Problem]
+    primary_key: tuple[str, ...]
+    chosen_by: frozenset[str]
     used: frozenset[str]
     books: Mapping[str, KeyBook]
     compared: Mapping[str, set[str]]
     asked: frozenset[str]
-    crosswalks: Mapping[str, pl.DataFrame]
+    crosswalks: Mapping[str, Crosswalk]
+    asked_crosswalks: list[Asked]
     lookups: Mapping[str, Lookup]
     watched: list[Watched]
     own_steps: bool
@@ -91,6 +94,32 @@ def compile_plan(
     return _Assembly(plan, move, columns, as_of, parameters, known, watch).program()
 
 
+@dataclass(frozen=True)
+class Chooser:
+    """A condition on source rows, compiled. Rows for which it cannot be told are not chosen."""
+
+    stages: list[Stage]
+    expr: pl.Expr
+    problems: list[Problem]
+
+    def choose(self, rows: pl.DataFrame) -> pl.DataFrame:
+        """The rows that meet it."""
+        made = rows.lazy()
+        for stage in self.stages:
+            made = made.with_columns(stage) if stage else made
+        doubtful = pl.any_horizontal([p.exactly.fill_null(False) for p in self.problems if p.stops] or [pl.lit(False)])
+        return made.filter(self.expr & ~doubtful).select(rows.columns).collect()
+
+
+def compile_chooser(
+    plan: Plan, move: Move, columns: Sequence[str], as_of: date, parameters: Mapping[str, str], text: str
+) -> Chooser:
+    """Compile a condition that somebody gives beside the plan. Raises LanguageError whose place is the text."""
+    stages = Stages()
+    expr, problems = _Assembly(plan, move, columns, as_of, parameters, {}, False).condition(stages, text, "--where")
+    return Chooser(stages.early, expr, problems)
+
+
 class _Assembly:
     def __init__(
         self,
@@ -108,7 +137,7 @@ class _Assembly:
         self.early: list[Problem] = []
         self.late: list[Problem] = []
         self.stages = Stages()
-        self.crosswalks: dict[str, pl.DataFrame] = {}
+        self.crosswalks: dict[str, Crosswalk] = {}
         self.around = Surroundings(
             crosswalk=self._crosswalk,
             keys=lambda name: self._book(name).all(),
@@ -128,12 +157,15 @@ class _Assembly:
             self._field_value,
             list(self.by_name),
             steps=steps,
+            # the rows of a file of held-back rows name their sources themselves
+            sources=[] if any("held-back" in (s.file or "") for s in plan.sources) else [s.name for s in plan.sources],
             watched=[] if watch else None,
         )
 
     def program(self) -> Program:
         choose = Stages()
         keep, problems = self._keep(choose)
+        chosen_by = frozenset(self.compiler.used)
         fields = [self._make(field) for field in self.plan.layout.fields]
         return Program(
             choose=choose.early,
@@ -145,17 +177,20 @@ class _Assembly:
             fields=fields,
             early_problems=self.early,
             late_problems=self.late,
+            primary_key=self.plan.layout.primary_key,
+            chosen_by=chosen_by,
             used=frozenset(self.compiler.used | {s for s in self.plan.sort if not s.startswith("@")}),
             books=self.books,
             compared=self.compiler.compared,
             asked=frozenset(self.around.parameters.asked),
             crosswalks=self.crosswalks,
+            asked_crosswalks=self.stages.asked,
             lookups=self.lookups,
             watched=self.compiler.watched or [],
             own_steps=self.own_steps,
         )
 
-    def _crosswalk(self, name: str) -> pl.DataFrame:
+    def _crosswalk(self, name: str) -> Crosswalk:
         if name not in self.crosswalks:
             self.crosswalks[name] = read_crosswalk(self.move.crosswalk_path(name))
         return self.crosswalks[name]
@@ -185,6 +220,13 @@ class _Assembly:
         text = self.plan.keep
         if text is None:
             return None, []
+        try:
+            return self.condition(stages, text, "keep")
+        except LanguageError as error:
+            raise self.plan.placed(error, "rows", "keep", text) from error
+
+    def condition(self, stages: Stages, text: str, column: str) -> tuple[pl.Expr, list[Problem]]:
+        """A condition on source rows."""
 
         def no_fields(name: str) -> Value | None:
             raise error_at(
@@ -192,13 +234,10 @@ class _Assembly:
                 "rows are chosen before fields are made.", "Use the source columns here.",
             )  # fmt: skip
 
-        compiler = replace(self.compiler, stages=stages, field_value=no_fields)
-        try:
-            value = stages.hold(compiler.condition(text, parse_condition(text), "keep"))
-        except LanguageError as error:
-            raise self.plan.placed(error, "rows", "keep", text) from error
+        compiler = replace(self.compiler, stages=stages, field_value=no_fields, watched=None)
+        value = stages.hold(compiler.condition(text, parse_condition(text), column))
         if value.late:
-            raise self.plan.error("rows cannot be chosen by an identifier that is still to be made.", "rows", "keep")
+            raise error_at(text, 0, len(text), "rows cannot be chosen by an identifier that is still to be made.")
         return value.expr, list(value.problems)
 
     def _field_value(self, name: str) -> Value | None:

@@ -86,7 +86,7 @@ def run_early(program: Program, rows: pl.DataFrame, columns: list[str], wrong: p
         rows = rows.filter(~bad)
         reasons = wrong
     if program.keep is not None:
-        chosen = _staged(rows, program.choose).with_columns(flags(program.choose_problems))
+        chosen = staged(rows, program.choose).with_columns(flags(program.choose_problems))
         bad = chosen.select(held(program.choose_problems)).to_series()
         findings.append(_gather(chosen, program.choose_problems))
         keep = chosen.select(program.keep).to_series()
@@ -97,7 +97,7 @@ def run_early(program: Program, rows: pl.DataFrame, columns: list[str], wrong: p
             held_rows.append(chosen[_ROW].filter(bad))
         if left_out or bad.any():
             rows = rows.filter(keep & ~bad)
-    rows = _staged(rows, [*program.early, flags(program.early_problems)])
+    rows = staged(rows, [*program.early, flags(program.early_problems)])
     bad = rows.select(held(program.early_problems)).to_series()
     findings.append(_gather(rows, program.early_problems))
     if bad.any():
@@ -139,7 +139,17 @@ def run_late(
     )
 
 
-def _staged(rows: pl.DataFrame, stages: list[list[pl.Expr]]) -> pl.DataFrame:
+def run_whole(program: Program, rows: pl.DataFrame) -> pl.DataFrame:
+    """All columns that the program makes of rows, wherever these would end; identifiers as they would be given out."""
+    made = staged(rows, program.early)
+    for name, book in program.books.items():
+        found, proposed = _keys_for(program, book, made)
+        made = _with_keys(made, [m for m in program.mints if m.book == name], found, proposed)
+    return staged(made, program.late)
+
+
+def staged(rows: pl.DataFrame, stages: list[list[pl.Expr]]) -> pl.DataFrame:
+    """Rows with the columns of all stages."""
     lazy = rows.lazy()
     for stage in stages:
         if stage:
@@ -191,7 +201,7 @@ def _late(program: Program, layout: Layout, rows: pl.DataFrame, seen: SeenKeys, 
         for name, book in program.books.items():
             found, proposed[name] = _keys_for(program, book, rows)
             made = _with_keys(made, [m for m in program.mints if m.book == name], found, proposed[name])
-        made = _staged(made, [*program.late, flags(program.late_problems, start)])
+        made = staged(made, [*program.late, flags(program.late_problems, start)])
         bad = made.select(held(program.late_problems, start)).to_series()
         noticed = [_gather(made, program.late_problems, start)]
         if bad.any():

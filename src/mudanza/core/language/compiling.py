@@ -49,6 +49,8 @@ class Compiler:
     field_names: Sequence[str] = ()
     used: set[str] = field(default_factory=set)
     steps: Mapping[str, Step] = field(default_factory=lambda: STEPS)
+    #: the names of the plan's sources, where they are known
+    sources: Sequence[str] = ()
     #: source columns that conditions compare with texts, and these texts
     compared: dict[str, set[str]] = field(default_factory=dict)
     #: where it is asked for, each value on the way to a field
@@ -378,6 +380,12 @@ class _Flow:
             raise self.fail(node, f"{node.word} is for text, and this is a {kind}.")
         if node.word in ("=", "!=", "in", "not in") and isinstance(node.subject, nodes.Reference):
             texts = {other.value for other in node.others if isinstance(other, nodes.Text)}
+            sources = self.compiler.sources if node.subject.name == "#source" else ()
+            for text in node.others if sources else ():
+                if isinstance(text, nodes.Text) and text.value not in sources:
+                    near = nearest(text.value, list(sources))
+                    hint = f'Did you mean "{near}"?' if near else f"The sources are {', '.join(sources)}."
+                    raise self.fail(text, f"no source of the plan is named {text.value!r}.", hint)
             if texts and node.subject.name in self.compiler.columns:
                 self.compiler.compared.setdefault(node.subject.name, set()).update(texts)
         return combined([subject, *others], compare(node.word, subject.expr, [o.expr for o in others]), Kind.YESNO)

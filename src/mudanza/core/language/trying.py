@@ -48,7 +48,9 @@ def try_flow(
     `keys` (identity, key) are what `mint` gives. Raises LanguageError where the text is wrong.
     """
     stages = Stages()
-    compiler = Compiler(columns, around or without_tables(date(2026, 3, 31)), stages, lambda _: None, fields, steps=steps)
+    compiler = Compiler(
+        columns, around or without_tables(date(2026, 3, 31)), stages, lambda _: None, fields, steps=steps
+    )
     if what == "flow":
         value = compiler.flow(text, parse_flow(text), "F")
     else:

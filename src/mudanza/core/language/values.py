@@ -8,6 +8,7 @@ from datetime import date
 
 import polars as pl
 
+from mudanza.core.crosswalks import Crosswalk
 from mudanza.core.kinds import Kind
 from mudanza.core.lookups import Lookup
 from mudanza.core.parameters import Parameters
@@ -69,6 +70,16 @@ class Mint:
     key: str
 
 
+@dataclass(frozen=True)
+class Asked:
+    """A crosswalk asked by a flow: the columns of what came in, for which field, and where the case applies (None for all rows)."""
+
+    crosswalk: str
+    columns: tuple[str, ...]
+    field: str | None
+    applies: pl.Expr | None
+
+
 @dataclass
 class Stages:
     """Columns computed one after the other; those of one stage do not need each other."""
@@ -76,6 +87,8 @@ class Stages:
     early: list[list[pl.Expr]] = field(default_factory=list)
     late: list[list[pl.Expr]] = field(default_factory=list)
     mints: list[Mint] = field(default_factory=list)
+    #: where crosswalks are asked: the name, the columns of what came in, the field, and where the case applies
+    asked: list[Asked] = field(default_factory=list)
     _count: int = 0
 
     def hold(self, value: Value, expr: pl.Expr | None = None) -> Value:
@@ -100,7 +113,7 @@ class Surroundings:
     `crosswalk` and `keys` raise MoveError with the nearest name if there is no such table.
     """
 
-    crosswalk: Callable[[str], pl.DataFrame]
+    crosswalk: Callable[[str], Crosswalk]
     keys: Callable[[str], pl.DataFrame]
     book_exists: Callable[[str], bool]
     parameters: Parameters

@@ -6,7 +6,7 @@ import polars as pl
 
 from mudanza.core.kinds import Kind, plain_text
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.values import Mint, Value, combined, identity
+from mudanza.core.language.values import Asked, Mint, Value, combined, identity
 from mudanza.core.sources.reading import INNER
 
 _NAME = Parameter("name", "name")
@@ -21,24 +21,29 @@ def crosswalk(values: list[Value], call: Call, name: str) -> Value:
     """Translates a code by the crosswalk of that name. A code that is not in it is a finding. Further values
     go to the crosswalk's further columns, in their order."""
     table = call.around.crosswalk(name)
-    expected = table.width - 1
+    expected = len(table.columns)
     if len(values) != expected:
-        columns = ", ".join(c for c in table.columns if c != "to")
         raise call.fail(
-            f"the crosswalk {name!r} looks up {expected} value(s) ({columns}), and {len(values)} came in.",
+            f"the crosswalk {name!r} looks up {expected} value(s) ({', '.join(table.columns)}), and {len(values)} came in.",
             "Hand it one value for each of its columns.",
         )
-    parts = [plain_text(v.expr, v.kind).str.strip_chars() for v in values]
-    codes = [c for c in table.columns if c != "to"]
-    lookup = table.select(pl.concat_str([pl.col(c) for c in codes], separator=INNER).alias("from"), pl.col("to"))
-    joined = combined(values, pl.concat_str([p.fill_null("") for p in parts], separator=INNER), Kind.TEXT)
-    first_blank = parts[0].is_null() | (parts[0].str.len_bytes() == 0)
-    before = call.stages.hold(joined, pl.when(~first_blank).then(joined.expr))
-    after = call.stages.hold(before, before.expr.replace_strict(lookup["from"], lookup["to"], default=None))
-    wrong = after.expr.is_null() & before.expr.is_not_null()
-    shown = before.expr.str.replace_all(INNER, ", ", literal=True)
+    texts = [plain_text(v.expr, v.kind).str.strip_chars() for v in values]
+    held = [
+        call.stages.hold(v, pl.when(t.str.len_bytes() > 0).then(t) if number == 0 else t)
+        for number, (v, t) in enumerate(zip(values, texts, strict=True))
+    ]
+    joined = combined(held, table.translate([h.expr for h in held]), Kind.TEXT)
+    after = call.stages.hold(joined)
+    wrong = after.expr.is_null() & held[0].expr.is_not_null()
+    shown = pl.concat_str([h.expr.fill_null("") for h in held], separator=", ")
+    rule = f"listed in crosswalks/{name}.csv" + (
+        ", where it is only proposed" if table.proposals and not table.entries else ""
+    )
     result = after.map(pl.when(after.expr.str.len_bytes() > 0).then(after.expr))
-    return call.note(result, wrong, "flow.not-in-crosswalk", f"listed in crosswalks/{name}.csv", shown)
+    applies = None if call.applies is None or call.applies.late else call.applies.expr
+    if not any(h.late for h in held):
+        call.stages.asked.append(Asked(name, tuple(h.expr.meta.output_name() for h in held), call.column, applies))
+    return call.note(result, wrong, "flow.not-in-crosswalk", rule, shown)
 
 
 _NONE, _SEVERAL = ("finding", "blank"), ("finding", "first", "last", "all", "blank")

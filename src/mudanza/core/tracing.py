@@ -1,0 +1,267 @@
+"""One record's whole story: where it came from, how each field was made, and where it went."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Any
+
+import polars as pl
+
+from mudanza.core.building.choosing import Choice, choose
+from mudanza.core.building.intake import Intake, Opened, open_sources
+from mudanza.core.building.places import with_cells
+from mudanza.core.building.program import Program, compile_plan
+from mudanza.core.building.rows import run_early, run_late, run_whole, wrong_cells
+from mudanza.core.building.sent import Went, went_out
+from mudanza.core.crosswalks import entries_of
+from mudanza.core.errors import MudanzaError
+from mudanza.core.kinds import plain_text
+from mudanza.core.layouts.model import Layout
+from mudanza.core.move import Move
+from mudanza.core.plans import Plan, load_plan
+from mudanza.core.sources.reading import FILE, INNER, LINE, SOURCE
+from mudanza.core.unique import SeenKeys
+from mudanza.core.written import read_written
+
+_CROSSWALK = re.compile(r"crosswalk\s+\"?([\w-]+)")
+_MOST = 5
+
+
+@dataclass(frozen=True)
+class TracedStep:
+    """A piece of a flow and the value after it; `depth` counts the brackets it stands in."""
+
+    text: str
+    value: str | None
+    depth: int
+
+
+@dataclass(frozen=True)
+class TracedField:
+    """A field of the record: its steps in their order, the text that is written, and the crosswalk entries that were used."""
+
+    name: str
+    title: str
+    flow: str | None
+    steps: list[TracedStep]
+    written: str | None
+    entries: list[str]
+
+
+@dataclass(frozen=True)
+class TracedRow:
+    """A source row of the record: all its columns, how it ended, its fields, the identifiers (book, old, new, given or not yet), and its findings."""
+
+    source: str
+    file: str
+    unit: str
+    line: int
+    columns: dict[str, str | None]
+    keep: str | None
+    end: str
+    fields: list[TracedField]
+    keys: list[tuple[str, str, str | None, bool]]
+    findings: list[dict[str, str | None]]
+
+
+@dataclass(frozen=True)
+class Related:
+    """Records of another list that belong to the record: `to` if it refers to them, else they refer to it."""
+
+    list_name: str
+    to: bool
+    fields: str
+    count: int
+    keys: list[str]
+
+
+@dataclass(frozen=True)
+class Trace:
+    """A record in one list. `went` are the runs that wrote it (with their moment), `changes` what loans changed: loan, field, before, after."""
+
+    list_name: str
+    key: str | None
+    rows: list[TracedRow]
+    went: list[tuple[Went, str]] = field(default_factory=list)
+    changes: list[tuple[str, str, str | None, str | None]] = field(default_factory=list)
+    related: list[Related] = field(default_factory=list)
+
+
+def trace(
+    move: Move,
+    key: str,
+    lists: Sequence[str] = (),
+    *,
+    as_of: date | None = None,
+    parameters: Mapping[str, str] | None = None,
+) -> tuple[list[Trace], list[tuple[str, MudanzaError]]]:
+    """The record of a new or old key in some lists (all if none are named), and the lists that could not be looked through, with the reason.
+
+    Nothing is written. Raises MudanzaError where a list that was named cannot be looked through.
+    """
+    found, failed = [], []
+    for name in lists or move.names("plans", ".toml"):
+        try:
+            one = _trace(move, key, name, as_of or date.today(), parameters or {})
+        except MudanzaError as error:
+            if lists:
+                raise
+            failed.append((name, error))
+            continue
+        if one is not None:
+            found.append(one)
+    return found, failed
+
+
+def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str, str]) -> Trace | None:
+    plan = load_plan(move, name)
+    intake = open_sources(plan, move.shown)
+    program = compile_plan(plan, move, intake.columns, as_of, parameters, watch=True)
+    given = {book: set(one.all()["key"].to_list()) for book, one in program.books.items()}
+    rows: list[TracedRow] = []
+    for opened, some, noticed in choose(intake, program, Choice(_MOST, key=key), lambda rows, _: rows[LINE]):
+        rows += _rows(plan, program, move, intake, opened, some, noticed, given)
+    titles = [f.title for f in plan.layout.fields if f.name in plan.layout.primary_key]
+    written = next((r for r in rows if r.end in ("written", "merged")), None)
+    texts = {f.title: f.written for f in written.fields} if written else {}
+    new = ", ".join(texts.get(t) or "" for t in titles) if written and titles else None
+    went = went_out(move.ledger, name, new or key)
+    if not rows and not went:
+        return None
+    moments = {run.id: run.started for run in move.ledger.runs()}
+    target = new or key
+    changes = [
+        (loan, by_field, before, after)
+        for loan, changed, by_field, before, after in move.ledger.changes(name)
+        if changed == target
+    ]
+    return Trace(
+        name, new, rows, [(one, moments.get(one.run, "")) for one in went], changes, _related(move, plan, texts)
+    )
+
+
+def _rows(
+    plan: Plan,
+    program: Program,
+    move: Move,
+    intake: Intake,
+    opened: Opened,
+    some: pl.DataFrame,
+    noticed: pl.DataFrame,
+    given: dict[str, set[str]],
+) -> list[TracedRow]:
+    made = run_whole(program, some)
+    early = run_early(program, some, intake.columns, wrong_cells(noticed))
+    ends = run_late(program, plan.layout, early, SeenKeys(), [one.shown for one in intake.opened])
+    findings = pl.concat([noticed, with_cells(ends.findings, opened, program)])
+    written, held = set(ends.lines.to_list()), set(ends.held[LINE].to_list())
+    found = []
+    for number, row in enumerate(some.iter_rows(named=True)):
+        line = row[LINE]
+        end = "written" if line in written else "held back" if line in held else "skipped"
+        mine = findings.filter(pl.col("line") == line).drop("file", "line").to_dicts()
+        if any(f["code"] == "row.merged" for f in mine):
+            end = "merged"
+        keys = []
+        whole = made[number]
+        for mint in program.mints:
+            identity, key = whole.select(mint.identity, mint.key).row(0)
+            if identity is not None:
+                keys.append((mint.book, identity.replace(INNER, ", "), key, key in given.get(mint.book, ())))
+        columns = {c: row[c] for c in opened.names}
+        fields = _fields(plan, program, move, whole) if end != "skipped" else []
+        found.append(
+            TracedRow(
+                str(row[SOURCE]),
+                str(row[FILE]),
+                opened.reader.facts.unit,
+                line,
+                columns,
+                plan.keep,
+                end,
+                fields,
+                keys,
+                mine,
+            )
+        )
+    return found
+
+
+def _fields(plan: Plan, program: Program, move: Move, row: pl.DataFrame) -> list[TracedField]:
+    asked: list[pl.Expr] = []
+    for number, watched in enumerate(program.watched):
+        asked.append(plain_text(watched.value.expr, watched.value.kind).cast(pl.String).alias(f"v{number}"))
+        asked.append((pl.lit(True) if watched.applies is None else watched.applies.expr).alias(f"a{number}"))
+    asked += [made.text.expr.alias(f"t{number}") for number, made in enumerate(program.fields)]
+    values = row.select(asked).row(0, named=True)
+    found = []
+    for number, made in enumerate(program.fields):
+        steps, entries = [], []
+        for at, watched in enumerate(program.watched):
+            if watched.column != made.field.title or not values[f"a{at}"]:
+                continue
+            steps.append(TracedStep(watched.text, values[f"v{at}"], watched.depth))
+            if named := _CROSSWALK.match(watched.text):
+                entries += _entries(move, named.group(1), [s.value for s in steps[:-1]], values[f"v{at}"])
+        flow = plan.flows.get(made.field.name)
+        found.append(TracedField(made.field.name, made.field.title, flow, steps, values[f"t{number}"], entries))
+    return found
+
+
+def _entries(move: Move, name: str, came_in: list[str | None], to: str | None) -> list[str]:
+    """The lines of a crosswalk that gave a value, as people know them."""
+    texts = {(v or "").strip() for v in came_in}
+    return [
+        f"crosswalks/{name}.csv line {entry.line}: {', '.join((entry.code, *entry.when))} -> {entry.to or '(blank)'}"
+        + (f"  ({entry.note})" if entry.note else "")
+        for entry in entries_of(move.crosswalk_path(name))
+        if entry.code in texts and (to or "") == entry.to and set(entry.when) <= {*texts, "(any)"}
+    ]
+
+
+def _related(move: Move, plan: Plan, texts: Mapping[str, str | None]) -> list[Related]:
+    """Records of other lists, in the files as they were built last."""
+    if not texts:
+        return []
+    layouts: dict[str, Layout] = {plan.name: plan.layout}
+    for other in move.names("plans", ".toml"):
+        try:
+            layouts.setdefault(other, load_plan(move, other, draft=True).layout)
+        except MudanzaError:
+            continue
+    found = []
+    by_name = {f.name: f.title for f in plan.layout.fields}
+    for reference in plan.layout.references:
+        target = _list_of(layouts, reference.resource)
+        values = [texts.get(by_name[f]) for f in reference.fields]
+        if target and all(values):
+            found.append(_matching(move, layouts[target], target, True, reference.columns, values))
+    for other, layout in layouts.items():
+        for reference in layout.references:
+            if _list_of(layouts, reference.resource) == plan.name:
+                values = [texts.get(by_name.get(c, c)) for c in reference.columns]
+                if all(values):
+                    found.append(_matching(move, layout, other, False, reference.fields, values))
+    return [one for one in found if one is not None]
+
+
+def _list_of(layouts: Mapping[str, Layout], resource: str) -> str | None:
+    return next((n for n, layout in layouts.items() if resource in (layout.url, f"{n}.csv")), None)
+
+
+def _matching(
+    move: Move, layout: Layout, name: str, to: bool, names: Sequence[str], values: Sequence[Any]
+) -> Related | None:
+    path = move.out / f"{name}.csv"
+    if not path.is_file():
+        return None
+    titles = {f.name: f.title for f in layout.fields}
+    rows = read_written(path, layout, move.shown(path))
+    asked = [pl.col(titles.get(n, n)) == v for n, v in zip(names, values, strict=True)]
+    hits = rows.filter(pl.all_horizontal(asked))
+    keys = [titles[k] for k in layout.primary_key] or list(titles.values())[:1]
+    shown = hits.select(pl.concat_str([pl.col(k).fill_null("") for k in keys], separator=", ")).to_series()
+    return Related(name, to, ", ".join(names), hits.height, shown.head(_MOST).to_list())
