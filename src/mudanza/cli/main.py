@@ -17,6 +17,7 @@ COMMANDS = {
     "init": "Start a move folder with commented, valid files.",
     "survey": "Look at an old export: is it whole, what is in each column.",
     "layout": "Show the target's import layout.",
+    "match": "Draft a plan: propose where each field comes from.",
     "preview": "Show the first rows as they would be written.",
     "build": "Write a list's import file, with the balance of all rows.",
     "trace": "Tell one record's whole story, from its source row to the runs it went out in.",

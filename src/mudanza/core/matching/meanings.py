@@ -1,0 +1,213 @@
+"""What headings mean: their words, by a table of field names in several languages that a move can extend."""
+
+from __future__ import annotations
+
+import csv
+import re
+import unicodedata
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+from pathlib import Path
+
+from rapidfuzz import fuzz
+
+from mudanza.core.errors import MoveError, Place
+
+#: a move's own words, in the same shape as the shipped table
+OWN_WORDS = "words.csv"
+#: words that say little by themselves
+_LITTLE = {"name": 0.45, "date": 0.4, "id": 0.4, "type": 0.5, "amount": 0.6, "1": 0.15, "status": 0.8}
+#: whose record it is says little about which of its fields is meant
+_WHOSE = 0.45
+_ENTITIES = {
+    "client",
+    "owner",
+    "patient",
+    "animal",
+    "member",
+    "student",
+    "employee",
+    "supplier",
+    "product",
+    "invoice",
+    "order",
+    "company",
+    "contact",
+}
+_JOINING = {
+    "of",
+    "the",
+    "de",
+    "da",
+    "do",
+    "del",
+    "della",
+    "di",
+    "du",
+    "des",
+    "la",
+    "le",
+    "van",
+    "von",
+    "der",
+    "das",
+    "and",
+    "e",
+    "y",
+    "et",
+    "und",
+    "en",
+    "a",
+    "o",
+    "in",
+    "for",
+    "para",
+    "fur",
+    "d",
+    "l",
+}
+
+
+@dataclass(frozen=True)
+class Meaning:
+    """A heading understood: the ideas that its words stand for, and the words that stand for nothing known."""
+
+    text: str
+    ideas: frozenset[str]
+    others: tuple[str, ...]
+    number: str | None
+
+    @property
+    def weight(self) -> float:
+        return sum(_weight(i) for i in self.ideas) + 0.9 * len(self.others)
+
+
+def _weight(idea: str) -> float:
+    return _WHOSE if idea in _ENTITIES else _LITTLE.get(idea, 1.0)
+
+
+def words_of(text: str) -> list[str]:
+    """A heading as plain small words: `KundenNr.`, `client_no` and `CLIENT NO` alike."""
+    spaced = re.sub(r"(?<=[a-zà-ÿ])(?=[A-ZÀ-Þ])", " ", text)
+    spaced = re.sub(r"(?<=[A-Za-zÀ-ÿ])(?=[0-9])|(?<=[0-9])(?=[A-Za-zÀ-ÿ])", " ", spaced)
+    plain = unicodedata.normalize("NFKD", spaced.replace("ß", "ss").replace("º", " ").replace("ª", " "))
+    letters = "".join(c for c in plain if not unicodedata.combining(c)).lower()
+    return [w for w in re.split(r"[^a-z0-9α-ωа-я]+", letters) if w]
+
+
+class Words:
+    """The table of words. `own` is a move's file of further ones."""
+
+    def __init__(self, own: Path | None = None) -> None:
+        self._phrases: dict[tuple[str, ...], frozenset[str]] = {}
+        shipped = files("mudanza.core.matching").joinpath("vocabulary.csv").read_text("utf-8")
+        self._take(csv.reader(shipped.splitlines()), None)
+        if own is not None and own.is_file():
+            self._take(csv.reader(own.read_text("utf-8-sig").splitlines()), own)
+        self._longest = max(len(p) for p in self._phrases)
+        self._single = {p[0]: ideas for p, ideas in self._phrases.items() if len(p) == 1}
+
+    def _take(self, rows: Iterable[list[str]], path: Path | None) -> None:
+        for number, row in enumerate(rows, start=1):
+            if number == 1 or not row:
+                continue
+            if len(row) != 2:
+                raise MoveError("a line has a meaning and its words, with | between them.", place=Place(str(path), number),
+                                hint="As in: chip,chip|microchip|transponder")  # fmt: skip
+            ideas = frozenset(words_of(row[0]))
+            for phrase in (row[0], *row[1].split("|")):
+                # the first that claims a word keeps it; a move's own words go before
+                if words := tuple(words_of(phrase)):
+                    if path is not None:
+                        self._phrases[words] = ideas
+                    else:
+                        self._phrases.setdefault(words, ideas)
+
+    @cache  # noqa: B019 - as many as there are headings
+    def meaning(self, heading: str) -> Meaning:
+        """What a heading means."""
+        words = words_of(heading)
+        ideas: set[str] = set()
+        others: list[str] = []
+        number: str | None = None
+        at = 0
+        while at < len(words):
+            for size in range(min(self._longest, len(words) - at), 0, -1):
+                found = self._phrases.get(tuple(words[at : at + size]))
+                if found is not None:
+                    ideas |= found
+                    at += size
+                    break
+            else:
+                word = words[at]
+                if word.isdigit():
+                    number = word
+                elif word not in _JOINING:
+                    parts = self._parts(word)
+                    if parts is None:
+                        others.append(word)
+                    else:
+                        ideas |= parts
+                at += 1
+        if "name" in ideas and ideas & {"given", "family", "full"}:
+            ideas -= _ENTITIES - {"company"}
+        return Meaning(heading, frozenset(ideas), tuple(others), number)
+
+    def _parts(self, word: str) -> frozenset[str] | None:
+        """A word written together of two known ones, shortened, or misspelt by a letter."""
+        for cut in range(3, len(word) - 1):
+            first, rest = word[:cut], word[cut:]
+            for second in (rest, rest.removeprefix("s")):
+                if first in self._single and second in self._single and len(second) > 1:
+                    return self._single[first] | self._single[second]
+        if len(word) >= 4:
+            starts = {
+                ideas for known, ideas in self._single.items() if known.startswith(word) and len(known) > len(word)
+            }
+            if len(starts) == 1:
+                return next(iter(starts))
+        if len(word) >= 6:
+            near = [
+                ideas
+                for known, ideas in self._single.items()
+                if abs(len(known) - len(word)) <= 1 and fuzz.ratio(known, word) >= 88
+            ]
+            if len(set(near)) == 1:
+                return near[0]
+        return None
+
+
+def likeness(one: Meaning, other: Meaning) -> float:
+    """How alike two headings are in what they mean, 0 to 1."""
+    plain = " ".join(words_of(one.text)), " ".join(words_of(other.text))
+    if plain[0] == plain[1]:
+        return 1.0
+    shared = sum(_weight(i) for i in one.ideas & other.ideas)
+    left = list(other.others)
+    for word in one.others:
+        best = max(left, key=lambda o: fuzz.ratio(word, o), default=None)
+        if best is not None and (alike := fuzz.ratio(word, best) / 100) >= 0.75:
+            shared += 0.9 * alike
+            left.remove(best)
+    total = one.weight + other.weight
+    by_idea = 2 * shared / total if total else 0.0
+    # what one heading says more is less of a difference than what each says otherwise
+    smaller = min(one.weight, other.weight)
+    if smaller and shared / smaller >= 0.95 and shared >= 0.9:
+        by_idea = max(by_idea, 0.6 + 0.35 * by_idea)
+    by_letters = fuzz.token_sort_ratio(*plain) / 100
+    if by_letters >= 0.88:
+        by_idea = max(by_idea, by_letters - 0.05)
+    if one.number != other.number and by_idea and {one.number, other.number} - {None, "1"}:
+        by_idea *= 0.72
+    return min(by_idea, 0.99)
+
+
+def said(one: Meaning, other: Meaning) -> str:
+    """In words, what two headings share."""
+    if words_of(one.text) == words_of(other.text):
+        return "same heading"
+    shared = sorted(one.ideas & other.ideas)
+    return f"both mean {' '.join(shared)}" if shared else "alike in letters"

@@ -1,0 +1,88 @@
+"""A draft written into its plan: nothing that a person wrote is changed, comments and order stay (TOML is kept as text by tomlkit)."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import tomlkit
+from tomlkit.items import Table
+
+from mudanza.core.errors import PlanError
+from mudanza.core.files import Outputs
+from mudanza.core.matching.drafting import Draft, Proposal
+from mudanza.core.move import Move
+from mudanza.core.plans import Plan
+
+#: begins the comment of a proposal that is not sure
+UNSURE = "unsure"
+
+
+def write_draft(move: Move, plan: Plan, draft: Draft) -> list[str]:
+    """Add the draft's flows to the plan, and the crosswalks that they need; gives the paths that were written."""
+    document = tomlkit.parse(plan.text)
+    fields = document.get("fields")
+    if fields is None:
+        document.append("fields", tomlkit.table())
+        fields = document["fields"]
+    if not isinstance(fields, Table):
+        raise plan.error("[fields] must be a table of its own.", "", "fields", "Write [fields] and lines below.")
+    texts: dict[Path, str] = {}
+    for proposal in draft.proposals:
+        if proposal.field.name in fields:
+            continue
+        fields.add(tomlkit.comment(_comment(proposal)))
+        fields.add(proposal.field.name, flow_text(proposal.flow))
+        if proposal.crosswalk is not None:
+            name, further = proposal.crosswalk
+            path = move.folder / "crosswalks" / f"{name}.csv"
+            if not path.exists():
+                texts[path] = ",".join(["from", "to", *further, "state", "note"]) + "\n"
+    text = tomlkit.dumps(document)
+    if text != plan.text:
+        texts[plan.path] = text
+    write_texts(texts)
+    return [move.shown(path) for path in texts]
+
+
+def _comment(proposal: Proposal) -> str:
+    told = f"{proposal.score:.2f}, {', '.join(proposal.evidence) or 'by the values'}"
+    return f"{UNSURE} ({told}): {proposal.doubt}" if proposal.doubt else told
+
+
+def flow_text(flow: str) -> tomlkit.items.String:
+    """A flow as TOML keeps it best to be read: in single quotes, over lines where it has some."""
+    if "'" in flow and "\n" not in flow:
+        flow = f"\n{flow}\n"
+    if "'''" in flow:
+        return tomlkit.string(flow)
+    return tomlkit.string(flow, literal=True, multiline="\n" in flow)
+
+
+def write_texts(texts: dict[Path, str]) -> None:
+    """Write files of text, all or none."""
+    with Outputs("match") as outputs:
+        for path, text in texts.items():
+            outputs.create_text(path, text)
+        outputs.publish()
+
+
+def new_plan(move: Move, name: str, layout: str, files: list[str]) -> None:
+    """Start a plan with its layout and sources. Raises PlanError if there is one, MoveError if the layout is unknown."""
+    path = move.folder / "plans" / f"{name}.toml"
+    if path.exists():
+        raise PlanError("the plan is there already.", hint="Leave --source out: its own sources are used.")
+    move.layout_path(layout)
+    document = tomlkit.document()
+    document.add("layout", tomlkit.string(f"layouts/{layout}.json"))
+    sources = tomlkit.aot()
+    names: list[str] = []
+    for file in files:
+        stem = Path(file).stem
+        label = stem if stem not in names else f"{Path(file).parent.name}-{stem}"
+        names.append(label)
+        source = tomlkit.table()
+        source.add("name", label)
+        source.add("file", file)
+        sources.append(source)
+    document.add("source", sources)
+    write_texts({path: tomlkit.dumps(document)})
