@@ -163,6 +163,11 @@ TUNED = [
         ("MwSt", "money:,", "vat_amount"), ("Währung", "one-of:EUR/CHF", "currency"), ("bezahlt am", "day:dot", "paid_on"), ("Text", "note", "description"), ("Sachbearbeiter", "full-name", None),
     ], [("invoice_no", "Invoice number", S), ("customer_id", "Customer", S), ("invoice_date", "Date", DAY), ("due_date", "Due date", DAY), ("net", "Net amount", NUMBER), ("gross", "Gross amount", NUMBER),
         ("vat_amount", "VAT amount", NUMBER), ("currency", "Currency", S), ("paid_on", "Paid on", DAY), ("description", "Description", S), ("payment_terms", "Payment terms", S)], "invoice_no"),
+    Case("inventory, terse English", [
+        ("ITMNO", "id:I", "item_number"), ("DESC1", "thing", "description"), ("UOM", "one-of:EA/M/L", "unit"), ("QTYOH", "whole", "quantity_on_hand"), ("UCOST", "money", "unit_cost"), ("LPRICE", "money", "list_price"), ("WHSE", "one-of:A/B", "warehouse"), ("BIN", "one-of:A1/B2/C3", "bin_location"),
+        ("VENDNO", "ref:V", "vendor_number"), ("LASTRCV", "day:iso", "last_received"), ("ACTV", "one-of:Y/N", "active"), ("UPC", "ean", "barcode"), ("WGT", "money", "weight"),
+    ], [("item_number", "Item number", S), ("description", "Description", S), ("unit", "Unit of measure", S), ("quantity_on_hand", "Quantity on hand", WHOLE), ("unit_cost", "Unit cost", NUMBER), ("list_price", "List price", NUMBER),
+        ("warehouse", "Warehouse", S), ("bin_location", "Bin location", S), ("vendor_number", "Vendor number", S), ("last_received", "Last received on", DAY), ("active", "Active", BOOL), ("barcode", "Barcode", S), ("weight", "Weight", NUMBER)], "item_number"),
 ]  # fmt: skip
 
 HELD_OUT = [
@@ -197,11 +202,6 @@ HELD_OUT = [
         ("Lastschrift", "one-of:ja/nein", "direct_debit"), ("Bemerkung", "note", "notes"),
     ], [("member_no", "Member no.", S), ("salutation", "Salutation", S), ("first_name", "First name", S), ("last_name", "Last name", S), *ADDRESS, ("birth_date", "Date of birth", DAY), ("joined", "Joined on", DAY), ("left", "Left on", DAY),
         ("mobile", "Mobile", S), ("email", "E-mail", S), ("yearly_fee", "Yearly fee", NUMBER), ("section", "Department", S), ("direct_debit", "Direct debit", BOOL), ("notes", "Notes", S), ("blood_group", "Blood group", S)], "member_no"),
-    Case("inventory, terse English", [
-        ("ITMNO", "id:I", "item_number"), ("DESC1", "thing", "description"), ("UOM", "one-of:EA/M/L", "unit"), ("QTYOH", "whole", "quantity_on_hand"), ("UCOST", "money", "unit_cost"), ("LPRICE", "money", "list_price"), ("WHSE", "one-of:A/B", "warehouse"), ("BIN", "one-of:A1/B2/C3", "bin_location"),
-        ("VENDNO", "ref:V", "vendor_number"), ("LASTRCV", "day:iso", "last_received"), ("ACTV", "one-of:Y/N", "active"), ("UPC", "ean", "barcode"), ("WGT", "money", "weight"),
-    ], [("item_number", "Item number", S), ("description", "Description", S), ("unit", "Unit of measure", S), ("quantity_on_hand", "Quantity on hand", WHOLE), ("unit_cost", "Unit cost", NUMBER), ("list_price", "List price", NUMBER),
-        ("warehouse", "Warehouse", S), ("bin_location", "Bin location", S), ("vendor_number", "Vendor number", S), ("last_received", "Last received on", DAY), ("active", "Active", BOOL), ("barcode", "Barcode", S), ("weight", "Weight", NUMBER)], "item_number"),
     Case("invoices, Spanish to English", [
         ("Nº Factura", "id:F", "invoice_no"), ("Fecha factura", "day:dmy", "invoice_date"), ("Vencimiento", "day:dmy", "due_date"), ("Cód. cliente", "ref:C", "customer_id"), ("Base imponible", "money:,", None), ("Cuota IVA", "money:,", "vat_amount"), ("Importe total", "money:,", "total"),
         ("Divisa", "one-of:EUR/USD", "currency"), ("Forma de pago", "one-of:T/C", "payment_terms"), ("Pagado", "one-of:S/N", "is_paid"), ("Notas", "note", "notes"), ("Pedido", "ref:P", "order_no"),
@@ -212,4 +212,24 @@ HELD_OUT = [
         ("Telefoonnummer", "phone:06", "telefon"), ("E-mailadres", "email", "email"), ("Huisarts", "full-name", "hausarzt"), ("Verzekeraar", "one-of:VGZ/CZ", "krankenkasse"), ("BSN", "tax", "versicherungsnummer"), ("Opmerking", "note", "bemerkung"), ("Ingeschreven", "day:dash", "angelegt_am"),
     ], [("patientennummer", "Patientennummer", S), ("nachname", "Nachname", S), ("vorname", "Vorname", S), ("geburtsdatum", "Geburtsdatum", DAY), ("geschlecht", "Geschlecht", coded("m", "w", "d")), ("strasse", "Straße", S), ("hausnummer", "Hausnummer", S), ("plz", "PLZ", S), ("ort", "Ort", S),
         ("telefon", "Telefon", S), ("email", "E-Mail", S), ("hausarzt", "Hausarzt", S), ("krankenkasse", "Krankenkasse", S), ("versicherungsnummer", "Versicherungsnummer", S), ("bemerkung", "Bemerkung", S), ("angelegt_am", "Angelegt am", DAY), ("beruf", "Beruf", S)], "patientennummer"),
+    Case("orders, terse English", [
+        ("ORDNO", "id:O", "order_no"), ("CUSTNO", "ref:C", "customer_id"), ("ORDDT", "day:mdy", "order_date"), ("SHPDT", "day:mdy", "shipped_on"), ("ITMCD", "ref:I", "item_code"), ("QTYORD", "whole:1-90", "quantity"),
+        ("UNTPRC", "money", "unit_price"), ("DISCPCT", "rate:0/5/10", "discount_percent"), ("SLSREP", "full-name", "sales_rep"), ("STAT", "one-of:O/C/X", "status"), ("CURR", "one-of:EUR/USD", "currency"), ("RMKS", "note", "remarks"),
+    ], [("order_no", "Order number", S), ("customer_id", "Customer", S), ("order_date", "Order date", DAY), ("shipped_on", "Shipping date", DAY), ("item_code", "Item code", S), ("quantity", "Quantity", WHOLE), ("unit_price", "Unit price", NUMBER),
+        ("discount_percent", "Discount %", NUMBER), ("sales_rep", "Sales representative", S), ("status", "Status", coded("open", "closed", "cancelled")), ("currency", "Currency", S), ("remarks", "Remarks", S), ("warehouse", "Warehouse", S)], "order_no"),
+    Case("products, Italian to English", [
+        ("Cod. articolo", "id:A", "sku"), ("Descrizione", "thing", "description"), ("Categoria", "one-of:A/B", "category"), ("Prezzo acquisto", "money:,", "cost_price"), ("Prezzo vendita", "money:,", "sales_price"), ("Aliquota IVA", "rate:4/10/22", "vat_rate"),
+        ("Giacenza", "whole", "stock"), ("Scorta minima", "whole:1-9", "reorder_level"), ("Codice a barre", "ean", "barcode"), ("Fornitore", "ref:F", "supplier_id"), ("U.M.", "one-of:pz/m", "unit"), ("Peso", "money:,", "weight"), ("Marca", "one-of:Alfa/Beta", "brand"), ("Annotazioni", "note", "notes"),
+    ], [("sku", "Item code", S), ("description", "Description", text(60)), ("category", "Category", S), ("cost_price", "Cost price", NUMBER), ("sales_price", "Selling price", NUMBER), ("vat_rate", "VAT rate", NUMBER), ("stock", "In stock", WHOLE),
+        ("reorder_level", "Reorder level", WHOLE), ("barcode", "EAN", S), ("supplier_id", "Supplier", S), ("unit", "Unit", S), ("weight", "Weight", NUMBER), ("brand", "Brand", S), ("notes", "Notes", S), ("colour", "Colour", S)], "sku"),
+    Case("customers, terse German to English", [
+        ("KDNR", "id", "customer_id"), ("FIRMA", "firm", "company_name"), ("ANSPRECHP", "full-name", "contact_person"), ("STRASSE", "street", "street"), ("LAND", "country", "country"), ("PLZ", "post", "postcode"), ("ORT", "town", "city"), ("TELNR", "phone:0", "phone"), ("FAXNR", "phone:0", "fax"),
+        ("MAILADR", "email", "email"), ("USTID", "tax:DE", "tax_id"), ("RABATT", "rate:0/3/5", "discount"), ("SPERRKZ", "one-of:J/N", "blocked"), ("ANLDAT", "day:dot", "created"), ("KREDLIMIT", "money:,", "credit_limit"), ("BEMERK", "note", "notes"),
+    ], [("customer_id", "Customer number", S), ("company_name", "Company name", S), ("contact_person", "Contact person", S), *ADDRESS, ("country", "Country", S), ("phone", "Phone", S), ("fax", "Fax", S), ("email", "E-mail", S), ("tax_id", "VAT ID", S),
+        ("discount", "Discount", NUMBER), ("blocked", "Blocked", BOOL), ("created", "Created on", DAY), ("credit_limit", "Credit limit", NUMBER), ("notes", "Notes", S), ("website", "Website", S)], "customer_id"),
+    Case("employees, French to English", [
+        ("Matricule", "id:M", "employee_no"), ("Civilité", "one-of:M./Mme", "title"), ("Nom de famille", "family", "last_name"), ("Prénom", "given", "first_name"), ("Né(e) le", "born:dmy", "birth_date"), ("Adresse", "street", "street"), ("Code postal", "post", "postcode"), ("Ville", "town", "city"),
+        ("Portable", "phone:06", "mobile"), ("Adresse e-mail", "email", "email"), ("Date d'embauche", "day:dmy", "hired_on"), ("Service", "one-of:Achats/RH", "department"), ("Poste", "job", "job_title"), ("Salaire brut", "money:,", "salary"), ("Responsable", "full-name", "manager"), ("Situation familiale", "one-of:C/M/D", "marital_status"),
+    ], [("employee_no", "Employee number", S), ("title", "Title", S), ("first_name", "First name", S), ("last_name", "Last name", S), ("birth_date", "Date of birth", DAY), *ADDRESS, ("mobile", "Mobile", S), ("email", "E-mail", S), ("hired_on", "Hire date", DAY), ("department", "Department", S),
+        ("job_title", "Job title", S), ("salary", "Salary", NUMBER), ("manager", "Manager", S), ("marital_status", "Marital status", S), ("iban", "IBAN", S)], "employee_no"),
 ]  # fmt: skip

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 
 from mudanza.core.building.intake import Intake, open_sources
 from mudanza.core.errors import LanguageError, MudanzaError
+from mudanza.core.keys import KeyPattern
 from mudanza.core.language import nodes
 from mudanza.core.language.parsing import parse_flow
 from mudanza.core.layouts.model import Field
@@ -73,13 +74,14 @@ def draft_plan(move: Move, plan: Plan, intake: Intake) -> Draft:
     """The draft of a plan whose sources are open."""
     words = Words(move.folder / OWN_WORDS)
     by_source = views(intake, words)
-    scorer = Scorer(plan.layout, words, habits(move, plan.name))
+    keys = [_key_like(pattern) for pattern in move.key_patterns.values()]
+    scorer = Scorer(plan.layout, words, habits(move, plan.name), keys)
     used = {column for flow in plan.flows.values() for column in columns_of(flow)}
     fields = [f for f in plan.layout.fields if f.name not in plan.flows]
     parts: dict[str, dict[str, _Part]] = {}
     for source, columns in by_source.items():
-        maker = _Maker(move, plan, columns, len(by_source) > 1)
-        chosen = assign(plan.layout, columns, scorer, used, fields)
+        maker = _Maker(move, plan, columns, words, len(by_source) > 1)
+        chosen = assign(columns, scorer, used, fields)
         for field in fields:
             made = maker.make(field, chosen)
             if made is not None:
@@ -152,12 +154,12 @@ def _together(field: Field, by_source: Mapping[str, _Part], sources: Sequence[st
         lines = [f'{by_source[s].flow} when {{#source}} = "{s}"' for s in sources if s in by_source]
         if len(parts) == len(sources):
             lines[-1] = f"{by_source[sources[-1]].flow} otherwise"
-        flow = "\n" + ";\n".join(lines) + "\n"
+        flow = ";\n".join(lines)
     doubts = [f"{s}: {p.doubt}" if len(sources) > 1 else p.doubt for s, p in by_source.items() if p.doubt]
     missing = [s for s in sources if s not in by_source]
     if missing:
         doubts.append(f"nothing was found in {', '.join(missing)}")
-    evidence = tuple(dict.fromkeys(e for p in parts for e in p.evidence))
+    evidence = tuple({re.sub(r"\d+%", "", e): e for p in reversed(parts) for e in reversed(p.evidence)}.values())[::-1]
     crosswalk = next((p.crosswalk for p in parts if p.crosswalk), None)
     columns = tuple(dict.fromkeys(c for p in parts for c in p.columns))
     return Proposal(
@@ -171,15 +173,17 @@ def _together(field: Field, by_source: Mapping[str, _Part], sources: Sequence[st
     )
 
 
+def _key_like(pattern: KeyPattern) -> str:
+    """An identifier that a key book would give."""
+    return f"{pattern.before}{1:0>{pattern.digits}}{pattern.after}"
+
+
 class _Maker:
     """Makes flows of one source's columns."""
 
-    def __init__(self, move: Move, plan: Plan, columns: Sequence[View], several: bool) -> None:
+    def __init__(self, move: Move, plan: Plan, columns: Sequence[View], words: Words, several: bool) -> None:
         self.move, self.plan, self.columns, self.several = move, plan, columns, several
-        self.titles = {f.name for f in plan.layout.fields}
-        self.words = {
-            f.name: Words().meaning(f.name).ideas | Words().meaning(f.title).ideas for f in plan.layout.fields
-        }
+        self.words = {f.name: words.meaning(f.name).ideas | words.meaning(f.title).ideas for f in plan.layout.fields}
         self.asks_parts = any({"given"} <= ideas or {"family"} <= ideas for ideas in self.words.values())
 
     def make(self, field: Field, chosen: Mapping[str, Candidate]) -> _Part | None:
@@ -300,7 +304,7 @@ class _Maker:
         except re.error:
             return None
         for book, pattern in self.move.key_patterns.items():
-            if fits.fullmatch(f"{pattern.before}{'1':0>{pattern.digits}}{pattern.after}"):
+            if fits.fullmatch(_key_like(pattern)):
                 step = "mint" if field.name in self.plan.layout.primary_key else "key"
                 return _Part(f"{{#source}}, {{{view.name}}} -> {step} {book}", (view.name,), 0, (), None)
         return None
@@ -316,7 +320,7 @@ class _Maker:
             from mudanza.core.crosswalks import further_columns, heading_of
 
             further = tuple(further_columns(heading_of(self.move.crosswalk_path(name))))
-        clean = conversion_clean(candidate.conversion)
+        clean = candidate.conversion.steps
         value = (
             f"{{{view.name}}}{clean}"
             if not further
@@ -325,8 +329,3 @@ class _Maker:
             else f"({{{view.name}}}{clean}), {{#source}}"
         )
         return _Part(f"{value} -> crosswalk {name}", (view.name,), candidate.score, candidate.evidence, doubt, missing)
-
-
-def conversion_clean(conversion: Conversion) -> str:
-    """The steps before a crosswalk."""
-    return conversion.steps

@@ -72,12 +72,13 @@ _JOINING = {
 
 @dataclass(frozen=True)
 class Meaning:
-    """A heading understood: the ideas that its words stand for, and the words that stand for nothing known."""
+    """A heading understood: the ideas that its words stand for, the words that stand for nothing known, and each word with its ideas."""
 
     text: str
     ideas: frozenset[str]
     others: tuple[str, ...]
     number: str | None
+    words: tuple[tuple[str, frozenset[str]], ...] = ()
 
     @property
     def weight(self) -> float:
@@ -128,9 +129,10 @@ class Words:
     @cache  # noqa: B019 - as many as there are headings
     def meaning(self, heading: str) -> Meaning:
         """What a heading means."""
-        words = words_of(heading)
+        words = self._words(heading)
         ideas: set[str] = set()
         others: list[str] = []
+        by_word: list[tuple[str, frozenset[str]]] = []
         number: str | None = None
         at = 0
         while at < len(words):
@@ -138,6 +140,7 @@ class Words:
                 found = self._phrases.get(tuple(words[at : at + size]))
                 if found is not None:
                     ideas |= found
+                    by_word += [(word, found) for word in words[at : at + size]]
                     at += size
                     break
             else:
@@ -146,6 +149,7 @@ class Words:
                     number = word
                 elif word not in _JOINING:
                     parts = self._parts(word)
+                    by_word.append((word, parts or frozenset()))
                     if parts is None:
                         others.append(word)
                     else:
@@ -153,21 +157,32 @@ class Words:
                 at += 1
         if "name" in ideas and ideas & {"given", "family", "full"}:
             ideas -= _ENTITIES - {"company"}
-        return Meaning(heading, frozenset(ideas), tuple(others), number)
+        return Meaning(heading, frozenset(ideas), tuple(others), number, tuple(by_word))
+
+    def _words(self, heading: str) -> list[str]:
+        """The words of a heading; one with a capital inside (`MwSt`) is only taken apart if it is not known as it stands."""
+        found: list[str] = []
+        for piece in re.split(r"[^\w]+|_", heading):
+            whole = re.sub(r"\d+$", "", "".join(words_of(piece)))
+            found += [whole, *re.findall(r"\d+$", piece)] if whole in self._single else words_of(piece)
+        return found
 
     def _parts(self, word: str) -> frozenset[str] | None:
         """A word written together of two known ones, shortened, or misspelt by a letter."""
         for cut in range(3, len(word) - 1):
             first, rest = word[:cut], word[cut:]
-            for second in (rest, rest.removeprefix("s")):
-                if first in self._single and second in self._single and len(second) > 1:
-                    return self._single[first] | self._single[second]
-        if len(word) >= 4:
-            starts = {
-                ideas for known, ideas in self._single.items() if known.startswith(word) and len(known) > len(word)
-            }
-            if len(starts) == 1:
-                return next(iter(starts))
+            for other in (rest, rest.removeprefix("s")):
+                if first in self._single and other in self._single and len(other) > 1:
+                    return self._single[first] | self._single[other]
+        if (short := self._shortened(word)) is not None:
+            return short
+        for cut in range(len(word) - 2, 2, -1):
+            if (second := self._single.get(word[cut:])) is not None and (
+                first_ideas := self._shortened(word[:cut])
+            ) is not None:
+                return first_ideas | second
+        if word[:-2] in self._single and len(word) >= 5:
+            return self._single[word[:-2]]
         if len(word) >= 6:
             near = [
                 ideas
@@ -178,6 +193,30 @@ class Words:
                 return near[0]
         return None
 
+    def _shortened(self, word: str) -> frozenset[str] | None:
+        """The ideas of the one known word that a short one stands for: its beginning, or some of its letters in their order."""
+        if len(word) < 3:
+            return None
+        starts = {ideas for known, ideas in self._single.items() if known.startswith(word) and len(known) > len(word)}
+        if len(starts) == 1 and len(word) >= 4:
+            return next(iter(starts))
+        if starts:
+            return None
+        some = {ideas for known, ideas in self._single.items() if abbreviates(word, known)}
+        return next(iter(some)) if len(some) == 1 else None
+
+
+def abbreviates(short: str, word: str) -> bool:
+    """Whether a word may be shortened so: first letter, then consonants in their order, the last sounding one too (`qty`, `wgt`, `itm`)."""
+    if (
+        not 3 <= len(short) < len(word) <= 2.5 * len(short) + 1
+        or short[0] != word[0]
+        or (len(short) == 3 and any(c in "aeiou" for c in short[1:]))
+    ):
+        return False
+    letters = iter(word)
+    return all(c in letters for c in short) and short[-1] in word[-2:]
+
 
 def likeness(one: Meaning, other: Meaning) -> float:
     """How alike two headings are in what they mean, 0 to 1."""
@@ -185,12 +224,7 @@ def likeness(one: Meaning, other: Meaning) -> float:
     if plain[0] == plain[1]:
         return 1.0
     shared = sum(_weight(i) for i in one.ideas & other.ideas)
-    left = list(other.others)
-    for word in one.others:
-        best = max(left, key=lambda o: fuzz.ratio(word, o), default=None)
-        if best is not None and (alike := fuzz.ratio(word, best) / 100) >= 0.75:
-            shared += 0.9 * alike
-            left.remove(best)
+    shared += _others(one, other)
     total = one.weight + other.weight
     by_idea = 2 * shared / total if total else 0.0
     # what one heading says more is less of a difference than what each says otherwise
@@ -203,6 +237,30 @@ def likeness(one: Meaning, other: Meaning) -> float:
     if one.number != other.number and by_idea and {one.number, other.number} - {None, "1"}:
         by_idea *= 0.72
     return min(by_idea, 0.99)
+
+
+def _others(one: Meaning, other: Meaning) -> float:
+    """What words that are not known by themselves have in common: letters, or that one shortens the other."""
+    shared = 0.0
+    left = list(other.others)
+    for word in one.others:
+        best = max(left, key=lambda o: fuzz.ratio(word, o), default=None)
+        if best is not None and (alike := fuzz.ratio(word, best) / 100) >= 0.75:
+            shared += 0.9 * alike
+            left.remove(best)
+    for here, there in ((one, other), (other, one)):
+        for word in here.others:
+            full = next(
+                (
+                    w
+                    for w, _ in there.words
+                    if abbreviates(word, w) or (len(word) >= 4 and w.startswith(word) and w != word)
+                ),
+                None,
+            )
+            if full is not None:
+                shared += 0.8
+    return shared
 
 
 def said(one: Meaning, other: Meaning) -> str:

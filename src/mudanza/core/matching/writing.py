@@ -27,6 +27,7 @@ def write_draft(move: Move, plan: Plan, draft: Draft) -> list[str]:
     if not isinstance(fields, Table):
         raise plan.error("[fields] must be a table of its own.", "", "fields", "Write [fields] and lines below.")
     texts: dict[Path, str] = {}
+    followed = list(document).index("fields") < len(list(document)) - 1
     for proposal in draft.proposals:
         if proposal.field.name in fields:
             continue
@@ -37,6 +38,8 @@ def write_draft(move: Move, plan: Plan, draft: Draft) -> list[str]:
             path = move.folder / "crosswalks" / f"{name}.csv"
             if not path.exists():
                 texts[path] = ",".join(["from", "to", *further, "state", "note"]) + "\n"
+    if followed and draft.proposals:
+        fields.add(tomlkit.nl())
     text = tomlkit.dumps(document)
     if text != plan.text:
         texts[plan.path] = text
@@ -51,11 +54,13 @@ def _comment(proposal: Proposal) -> str:
 
 def flow_text(flow: str) -> tomlkit.items.String:
     """A flow as TOML keeps it best to be read: in single quotes, over lines where it has some."""
-    if "'" in flow and "\n" not in flow:
-        flow = f"\n{flow}\n"
     if "'''" in flow:
         return tomlkit.string(flow)
-    return tomlkit.string(flow, literal=True, multiline="\n" in flow)
+    if "'" in flow or "\n" in flow:
+        item = tomlkit.parse(f"flow = '''\n{flow.strip()}\n'''")["flow"]
+        assert isinstance(item, tomlkit.items.String)
+        return item
+    return tomlkit.string(flow, literal=True)
 
 
 def write_texts(texts: dict[Path, str]) -> None:
