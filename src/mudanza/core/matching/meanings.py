@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import re
 import unicodedata
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
@@ -250,17 +250,44 @@ def _others(one: Meaning, other: Meaning) -> float:
             left.remove(best)
     for here, there in ((one, other), (other, one)):
         for word in here.others:
-            full = next(
-                (
-                    w
-                    for w, _ in there.words
-                    if abbreviates(word, w) or (len(word) >= 4 and w.startswith(word) and w != word)
-                ),
-                None,
-            )
-            if full is not None:
-                shared += 0.8
+            if (pieces := _pieces(word, there.words)) is not None:
+                # what the whole word stands for weighs as much as all that it stands for
+                shared += (
+                    0.9 * max(0.9, sum(_weight(idea) for idea in {i for n in pieces for i in there.words[n][1]})) / 2
+                )
+                shared += 0.45 * here.weight / max(1, len(here.words))
     return shared
+
+
+def _pieces(word: str, words: Sequence[tuple[str, frozenset[str]]], start: int = 0) -> list[int] | None:
+    """Which words a short one is made of, piece by piece in their order (`untprc`: unit price); None if it is not."""
+    if not word:
+        return []
+    for number in range(start, len(words)):
+        full = words[number][0]
+        if word == full:
+            return None if start == 0 else [number]
+        for size in range(len(word), 0, -1):
+            piece = word[:size]
+            if (
+                _stands_for(piece, full, words[number][1])
+                and (rest := _pieces(word[size:], words, number + 1)) is not None
+            ):
+                if start == 0 and not rest and size < 3:
+                    continue
+                return [number, *rest]
+    return None
+
+
+def _stands_for(piece: str, full: str, ideas: frozenset[str]) -> bool:
+    if piece[0] != full[0] and piece not in ("no", "nr", "id", "cd"):
+        return False
+    if "id" in ideas and piece in ("no", "nr", "id", "cd", "num"):
+        return True
+    if full.startswith(piece):
+        return True
+    letters = iter(full)
+    return len(piece) >= 2 and not any(c in "aeiou" for c in piece[1:]) and all(c in letters for c in piece)
 
 
 def said(one: Meaning, other: Meaning) -> str:

@@ -16,7 +16,7 @@ from mudanza.core.matching.meanings import Meaning, Words, likeness, said, words
 from mudanza.core.matching.views import View
 
 #: below this a field is better left without a proposal
-ENOUGH = 0.45
+ENOUGH = 0.36
 #: from here on a proposal is sure, if nothing else comes near
 SURE = 0.62
 _MARGIN = 0.07
@@ -195,4 +195,27 @@ def assign(views: Sequence[View], scorer: Scorer, taken: set[str], fields: Seque
         found[fields[row].name] = Candidate(
             best.field, best.view, round(best.score, 2), best.evidence, best.conversion, sure
         )
-    return found
+    return {**found, **_left_over(views, fields, found, taken)}
+
+
+def _left_over(
+    views: Sequence[View], fields: Sequence[Field], found: Mapping[str, Candidate], taken: set[str]
+) -> dict[str, Candidate]:
+    """Where one field of a kind is left and one column that can be nothing else, they may belong together; never for sure."""
+    used = taken | {c.view.name for c in found.values()}
+    made = {}
+    for kind in (Kind.DATE, Kind.YESNO):
+        asked = [f for f in fields if f.kind is kind and f.name not in found]
+        fitting = []
+        for view in views:
+            if view.name in used or not view.texts or (kind is Kind.DATE and view.dates < 0.8):
+                continue
+            converted = conversion(asked[0], view) if asked else None
+            if converted is not None and converted.share >= 0.95:
+                fitting.append((view, converted))
+        if len(asked) == 1 and len(fitting) == 1:
+            view, converted = fitting[0]
+            made[asked[0].name] = Candidate(
+                asked[0], view, ENOUGH, (f"the only {kind} that is left",), converted, sure=False
+            )
+    return made
