@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mudanza.core.crosswalks import Crosswalk, Entry
+from mudanza.core.crosswalking.tables import Crosswalk, Entry
 from mudanza.core.errors import LanguageError, MoveError
 from mudanza.core.kinds import Kind
 from mudanza.core.language.steps import STEPS

@@ -11,7 +11,7 @@ import pytest
 from conftest import PLAN, edit, make_move, program
 from mudanza.cli.look import shorten, size
 from mudanza.core.building.build import build
-from mudanza.core.crosswalks import read_crosswalk
+from mudanza.core.crosswalking.tables import read_crosswalk
 from mudanza.core.errors import LedgerError, MoveError, MudanzaError, PlanError, few, nearest
 from mudanza.core.files import Outputs, digest_of, rename_all, sweep
 from mudanza.core.ledger import Ledger

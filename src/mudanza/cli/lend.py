@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 from datetime import date
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -12,12 +13,17 @@ from mudanza.cli import look
 from mudanza.cli.check import find_layout
 from mudanza.cli.options import here, json_option, run_options, wait_option
 
+if TYPE_CHECKING:
+    from mudanza.core.loans.decisions import DecisionLoan
+
 
 @click.command("lend")
 @click.argument("subject", metavar="LIST|FILE")
 @click.option("--layout", "layout_name", metavar="FILE|NAME", help="The layout of a FILE.")
 @click.option("--columns", metavar="A,B", help="The fields to lend, besides the key (all).")
 @click.option("--where", metavar="CONDITION", help="The rows to lend: a condition on {Heading} or {@field}.")
+@click.option("--mapping", is_flag=True, help="Lend the plan of LIST as a mapping sheet, to be agreed.")
+@click.option("--crosswalks", is_flag=True, help="Lend the crosswalks of LIST, to be filled in.")
 @click.option("--to", type=click.Path(path_type=Path), metavar="FILE.xlsx", help="Where the workbook is to appear.")
 @run_options
 @wait_option
@@ -27,13 +33,15 @@ def command(
     layout_name: str | None,
     columns: str | None,
     where: str | None,
+    mapping: bool,
+    crosswalks: bool,
     to: Path | None,
     as_of: date | None,
     parameters: dict[str, str],
     wait: float,
     as_json: bool,
 ) -> None:
-    """Lend records out in a workbook, for others to correct.
+    """Lend records out in a workbook, for others to correct; or a plan as a mapping sheet, or its crosswalks, for others to decide.
 
     Keys are locked, permitted values can be chosen from lists, and every heading has a note. A slip inside
     identifies the loan, also when the workbook is renamed.
@@ -43,11 +51,22 @@ def command(
       mudanza lend owners --columns phone,email --where '{Town} = "Braga"'
       mudanza lend owners --where '{@balance} > 100' --to for-maria.xlsx
       mudanza lend prices.csv --layout prices
+      mudanza lend owners --mapping
+      mudanza lend owners --crosswalks --to codes-for-maria.xlsx
     """
+    from mudanza.core.loans.codes import lend_crosswalks
     from mudanza.core.loans.lend import lend
+    from mudanza.core.loans.mapping import lend_mapping
     from mudanza.core.plans import load_plan
 
     move = here(wait)
+    if mapping or crosswalks:
+        if mapping and crosswalks:
+            raise click.UsageError("--mapping and --crosswalks are two workbooks; lend one after the other.")
+        if layout_name or columns or where:
+            raise click.UsageError("--layout, --columns and --where choose records; a plan is lent whole.")
+        _lend_decisions(lend_mapping(move, subject, to) if mapping else lend_crosswalks(move, subject, to), as_json)
+        return
     if layout_name is not None or Path(subject).suffix:
         if layout_name is None:
             raise click.UsageError("A file is lent by its layout: add --layout FILE|NAME.")
@@ -64,4 +83,14 @@ def command(
         return
     look.heading(f"loan {loan.id}", look.plural(loan.rows, "row"))
     look.columns([["workbook", loan.workbook], ["fields", ", ".join(loan.fields)]], fold=(1,))
+    look.say(f"  When it comes back, whatever its name: mudanza receive {loan.workbook}", style="dim")
+
+
+def _lend_decisions(loan: DecisionLoan, as_json: bool) -> None:
+    if as_json:
+        look.document(dataclasses.asdict(loan))
+        return
+    what = "fields" if loan.kind == "mapping" else "codes on the first sheet"
+    look.heading(f"loan {loan.id}", f"{look.count(loan.rows)} {what}")
+    look.columns([["workbook", loan.workbook]], fold=(1,))
     look.say(f"  When it comes back, whatever its name: mudanza receive {loan.workbook}", style="dim")

@@ -37,7 +37,8 @@ def command(
     wait: float,
     as_json: bool,
 ) -> None:
-    """Take a lent workbook back: see every change, and with --accept write it as import files.
+    """Take a lent workbook back: see every change, and with --accept write it: records as import files, a mapping sheet into its plan, codes into
+    their crosswalks.
 
     changes.csv, additions.csv and removals.csv hold only what changed; the undo files would put the old
     values back. Rows that break the layout's rules, and records changed elsewhere meanwhile, are left out and told.
@@ -48,9 +49,15 @@ def command(
       mudanza receive back-from-maria.xlsx --accept
       mudanza receive back.xlsx --missing keep --accept
     """
+    from mudanza.core.loans.decisions import kind_of_loan
     from mudanza.core.loans.receive import receive
 
-    result = receive(here(wait), file, loan=loan, accept=accept, missing=missing, whole_rows=whole_rows)
+    move = here(wait)
+    if (decisions := kind_of_loan(move, file, loan)) is not None:
+        from mudanza.cli.receive_decisions import receive_decisions
+
+        ctx.exit(receive_decisions(move, file, decisions, accept, as_json))
+    result = receive(move, file, loan=loan, accept=accept, missing=missing, whole_rows=whole_rows)
     if as_json:
         titles = [c for c in result.additions.columns if not c.startswith(("\x1f", "#"))]
         look.document(

@@ -64,7 +64,21 @@ def own_step(
 
         summary = " ".join((work.__doc__ or "").split())
         shown = tuple(StepExample(*example) for example in examples)
-        setattr(work, _MARK, Step(name, (takes,), gives, tuple(parameters), False, summary, shown, step_work))
+        setattr(
+            work,
+            _MARK,
+            Step(
+                name,
+                (takes,),
+                gives,
+                tuple(parameters),
+                False,
+                summary,
+                f"the move's own step {name}",
+                shown,
+                step_work,
+            ),
+        )
         return work
 
     return declare

@@ -16,7 +16,7 @@ from mudanza.core.building.places import with_cells
 from mudanza.core.building.program import Program, compile_plan
 from mudanza.core.building.rows import run_early, run_late, run_whole, wrong_cells
 from mudanza.core.building.sent import Went, went_out
-from mudanza.core.crosswalks import entries_of
+from mudanza.core.crosswalking.tables import entries_of
 from mudanza.core.errors import MudanzaError
 from mudanza.core.kinds import plain_text
 from mudanza.core.layouts.model import Layout

@@ -74,7 +74,7 @@ def preview(
     These are the first, or those of a condition on source columns (`where`), of a new or old `key`, with findings (`only_findings`), or a fair
     sample of all. Identifiers that do not exist yet are shown as they would be given out if these rows were the first.
     """
-    plan = load_plan(move, name)
+    plan = load_plan(move, name, draft=True)
     intake = open_sources(plan, move.shown)
     day, given = as_of or date.today(), parameters or {}
     program = compile_plan(plan, move, intake.columns, day, given)

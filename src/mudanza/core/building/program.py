@@ -8,7 +8,7 @@ from datetime import date
 
 import polars as pl
 
-from mudanza.core.crosswalks import Crosswalk, read_crosswalk
+from mudanza.core.crosswalking.tables import Crosswalk, read_crosswalk
 from mudanza.core.errors import LanguageError, MoveError, PlanError, nearest, unknown
 from mudanza.core.keys import KeyBook
 from mudanza.core.kinds import DTYPES, Kind, plain_text

@@ -8,7 +8,7 @@ from datetime import date
 
 import polars as pl
 
-from mudanza.core.crosswalks import Crosswalk
+from mudanza.core.crosswalking.tables import Crosswalk
 from mudanza.core.kinds import Kind
 from mudanza.core.lookups import Lookup
 from mudanza.core.parameters import Parameters

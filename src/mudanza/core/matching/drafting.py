@@ -317,7 +317,7 @@ class _Maker:
         further: tuple[str, ...] = ("source",) if self.several else ()
         missing = None if name in known else (name, further)
         if name in known:
-            from mudanza.core.crosswalks import further_columns, heading_of
+            from mudanza.core.crosswalking.tables import further_columns, heading_of
 
             further = tuple(further_columns(heading_of(self.move.crosswalk_path(name))))
         clean = candidate.conversion.steps

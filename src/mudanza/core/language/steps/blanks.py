@@ -19,7 +19,7 @@ _SEVERITIES = ("stop", "warn", "note")
 
 @step(
     "default", _ANY, None, Parameter("value", "value"),
-    examples=[
+    says="{0} if blank", examples=[
         ('{A} -> default "unknown"', (None,), "unknown"), ('{A} -> default "unknown"', ("Ana",), "Ana"),
         ("{A} -> number -> default 0", (None,), "0"),
         ('{A} -> date "dd/MM/yyyy" -> default "1900-01-01"', (None,), "1900-01-01"),
@@ -50,7 +50,7 @@ def default(given: Value, call: Call, value: Any) -> Value:
 
 @step(
     "blank-if", _TEXT, _TEXT, Parameter("texts", "text", many=True), Parameter("pattern", "yes/no", False, option=True),
-    examples=[
+    says="blank if {0}", examples=[
         ('{A} -> blank-if "n/a" "-"', ("n/a",), None), ('{A} -> blank-if "n/a" "-"', ("Ana",), "Ana"),
         ('{A} -> blank-if "^[9?.-]+$" pattern=yes', ("999-",), None),
     ],
@@ -70,7 +70,7 @@ def blank_if(value: Value, call: Call, *texts: str, pattern: bool) -> Value:
 @step(
     "expect", _ANY, None, Parameter("condition", "condition"), Parameter("message", "text"),
     Parameter("severity", "text", "stop", option=True, choices=_SEVERITIES),
-    examples=[
+    says="expecting {0}", examples=[
         ('{A} -> number -> expect it > 0 "weighs something"', ("3.5",), "3.5"),
         ('{A} -> expect it is not blank or {B} is not blank "a telephone or an e-mail" severity="warn"', (None, None), None),
     ],

@@ -46,7 +46,7 @@ def _forms(call: Call, patterns: tuple[str, ...], pivot: int | None) -> list[Dat
 @step(
     "date", _TEXT, None, Parameter("pattern", "text", many=True), Parameter("pivot", "number", None, option=True),
     Parameter("language", "text", "en", option=True, choices=LANGUAGES), Parameter("any-order", "yes/no", False, option=True),
-    examples=[
+    says="read as a date {0}", examples=[
         ('{A} -> date "dd/MM/yyyy"', ("5/3/2021",), "2021-03-05"),
         ('{A} -> date "yyyy-MM-dd" "dd.MM.yyyy"', ("05.03.2021",), "2021-03-05"),
         ('{A} -> date "dd/MM/yyyy HH:mm"', ("05/03/2021 14:30",), "2021-03-05T14:30:00"),
@@ -95,7 +95,7 @@ def _can_differ(forms: list[DateFormat]) -> bool:
 
 @step(
     "serial", (_TEXT, _NUMBER), None, Parameter("base", "number", 1900, option=True), Parameter("time", "yes/no", False, option=True),
-    examples=[
+    says="read as a day number of spreadsheets", examples=[
         ("{A} -> serial", ("45000",), "2023-03-15"),
         ("{A} -> serial base=1904", ("43538",), "2023-03-15"),
         ("{A} -> serial time=yes", ("45000.75",), "2023-03-15T18:00:00"),
@@ -130,7 +130,7 @@ def serial(value: Value, call: Call, base: int, time: bool) -> Value:
 
 @step(
     "zone", _TIME, _TIME, Parameter("from", "text"), Parameter("to", "text"),
-    examples=[('{A} -> date "yyyy-MM-dd HH:mm" -> zone "Europe/Lisbon" "UTC"', ("2024-07-01 10:00",), "2024-07-01T09:00:00")],
+    says="moved from the time of {0} to that of {1}", examples=[('{A} -> date "yyyy-MM-dd HH:mm" -> zone "Europe/Lisbon" "UTC"', ("2024-07-01 10:00",), "2024-07-01T09:00:00")],
 )  # fmt: skip
 def zone(value: Value, call: Call, *names: str) -> Value:
     """Moves a date-time from one time zone to another, by the names of the time zone database. A time that the clocks
@@ -156,7 +156,7 @@ _SPANS = {"day": "1d", "week": "1w", "month": "1mo", "quarter": "1q", "year": "1
 
 @step(
     "start-of", _DATES, _DATE, Parameter("span", "text", choices=tuple(_SPANS)),
-    examples=[('{A} -> date "dd/MM/yyyy" -> start-of "month"', ("17/02/2024",), "2024-02-01")],
+    says="the first day of its {0}", examples=[('{A} -> date "dd/MM/yyyy" -> start-of "month"', ("17/02/2024",), "2024-02-01")],
 )  # fmt: skip
 def start_of(value: Value, call: Call, span: str) -> Value:  # noqa: ARG001
     """The first day of the week (Monday), month, quarter or year of a date."""
@@ -165,7 +165,7 @@ def start_of(value: Value, call: Call, span: str) -> Value:  # noqa: ARG001
 
 @step(
     "end-of", _DATES, _DATE, Parameter("span", "text", choices=tuple(_SPANS)),
-    examples=[('{A} -> date "dd/MM/yyyy" -> end-of "month"', ("17/02/2024",), "2024-02-29")],
+    says="the last day of its {0}", examples=[('{A} -> date "dd/MM/yyyy" -> end-of "month"', ("17/02/2024",), "2024-02-29")],
 )  # fmt: skip
 def end_of(value: Value, call: Call, span: str) -> Value:  # noqa: ARG001
     """The last day of the week (Sunday), month, quarter or year of a date."""
@@ -176,7 +176,7 @@ def end_of(value: Value, call: Call, span: str) -> Value:  # noqa: ARG001
 @step(
     "shift", _DATES, None, Parameter("days", "number", 0, option=True), Parameter("months", "number", 0, option=True),
     Parameter("years", "number", 0, option=True),
-    examples=[
+    says="shifted in time", examples=[
         ('{A} -> date "dd/MM/yyyy" -> shift days=30', ("17/02/2024",), "2024-03-18"),
         ('{A} -> date "dd/MM/yyyy" -> shift months=-1 years=1', ("31/03/2023",), "2024-02-29"),
     ],
@@ -188,7 +188,13 @@ def shift(value: Value, call: Call, days: int, months: int, years: int) -> Value
     return value.map(value.expr.dt.offset_by(f"{years * 12 + months}mo").dt.offset_by(f"{days}d"))
 
 
-@step("day", _TIME, _DATE, examples=[('{A} -> date "dd/MM/yyyy HH:mm" -> day', ("05/03/2021 14:30",), "2021-03-05")])
+@step(
+    "day",
+    _TIME,
+    _DATE,
+    says="its day",
+    examples=[('{A} -> date "dd/MM/yyyy HH:mm" -> day', ("05/03/2021 14:30",), "2021-03-05")],
+)
 def day(value: Value, call: Call) -> Value:  # noqa: ARG001
     """The date of a date-time, without its time."""
     return value.map(value.expr.dt.date(), _DATE)
@@ -205,7 +211,7 @@ def _whole_months(first: pl.Expr, second: pl.Expr) -> pl.Expr:
 
 @step(
     "period", _DATES, _NUMBER, Parameter("unit", "text", choices=("days", "weeks", "months", "years")), several=True,
-    examples=[
+    says="the {0} between", examples=[
         ('({A} -> date "yyyy-MM-dd"), ({B} -> date "yyyy-MM-dd") -> period "days"', ("2024-02-28", "2024-03-01"), "2"),
         ('({A} -> date "yyyy-MM-dd"), ({B} -> date "yyyy-MM-dd") -> period "months"', ("2024-01-31", "2024-03-30"), "1"),
     ],
@@ -237,6 +243,7 @@ def _towards_zero(count: pl.Expr, by: int) -> pl.Expr:
     "age",
     _DATES,
     _NUMBER,
+    says="the age in years",
     examples=[
         ('{A} -> date "dd/MM/yyyy" -> age', ("01/04/2000",), "25"),
         ('{A} -> date "dd/MM/yyyy" -> age', ("31/03/2000",), "26"),
@@ -251,7 +258,7 @@ def age(value: Value, call: Call) -> Value:
 
 @step(
     "write", (_NUMBER, _DATE, _TIME), _TEXT, Parameter("pattern", "text"),
-    examples=[
+    says="written as {0}", examples=[
         ('{A} -> date "dd/MM/yyyy" -> write "yyyy"', ("05/03/2021",), "2021"),
         ('{A} -> number -> write "0.00"', ("7.5",), "7.50"),
     ],

@@ -48,6 +48,8 @@ class Step:
     parameters: tuple[Parameter, ...]
     several: bool
     summary: str
+    #: what it does in a few words, {0} being its first argument
+    says: str
     examples: tuple[StepExample, ...]
     work: Callable[..., Value]
 
@@ -129,6 +131,7 @@ def step(
     gives: Kind | None,
     *parameters: Parameter,
     several: bool = False,
+    says: str,
     examples: list[tuple[str, tuple[str | None, ...], str | None]],
 ) -> Callable[[Callable[..., Value]], Callable[..., Value]]:
     """Declare the function below as a step. Its docstring is the step's documentation."""
@@ -137,7 +140,7 @@ def step(
         kinds = takes if isinstance(takes, tuple) else (takes,)
         summary = " ".join((work.__doc__ or "").split())
         shown = tuple(StepExample(*example) for example in examples)
-        STEPS[name] = Step(name, kinds, gives, parameters, several, summary, shown, work)
+        STEPS[name] = Step(name, kinds, gives, parameters, several, summary, says, shown, work)
         return work
 
     return declare

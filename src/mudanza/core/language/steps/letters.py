@@ -14,19 +14,25 @@ _PARTICLES = "de|da|do|dos|das|e|del|della|di|du|des|la|le|y|van|von|der|den|zu|
 _CAPITALS = [*"ABCDEFGHIJKLMNOPQRSTUVWXYZÀÁÂÄÅÆÇÈÉÊËÍÎÓÔÖØÚÜ"]
 
 
-@step("upper", _TEXT, _TEXT, examples=[("{A} -> upper", ("Évora 7",), "ÉVORA 7")])
+@step("upper", _TEXT, _TEXT, says="in capitals", examples=[("{A} -> upper", ("Évora 7",), "ÉVORA 7")])
 def upper(value: Value, call: Call) -> Value:  # noqa: ARG001
     """All letters as capitals."""
     return value.map(value.expr.str.to_uppercase())
 
 
-@step("lower", _TEXT, _TEXT, examples=[("{A} -> lower", ("ÉVORA 7",), "évora 7")])
+@step("lower", _TEXT, _TEXT, says="in small letters", examples=[("{A} -> lower", ("ÉVORA 7",), "évora 7")])
 def lower(value: Value, call: Call) -> Value:  # noqa: ARG001
     """All letters as small ones."""
     return value.map(value.expr.str.to_lowercase())
 
 
-@step("title", _TEXT, _TEXT, examples=[("{A} -> title", ("MARIA sousa-LIMA",), "Maria Sousa-Lima")])
+@step(
+    "title",
+    _TEXT,
+    _TEXT,
+    says="each word with a capital",
+    examples=[("{A} -> title", ("MARIA sousa-LIMA",), "Maria Sousa-Lima")],
+)
 def title(value: Value, call: Call) -> Value:  # noqa: ARG001
     """Each word with one capital. For names of people, `name` knows more."""
     return value.map(value.expr.str.to_titlecase())
@@ -34,7 +40,7 @@ def title(value: Value, call: Call) -> Value:  # noqa: ARG001
 
 @step(
     "sentence", _TEXT, _TEXT, Parameter("keep", "yes/no", False, option=True),
-    examples=[
+    says="with a capital at the beginning", examples=[
         ("{A} -> sentence", ("ÓCULOS DE SOL",), "Óculos de sol"),
         ("{A} -> sentence keep=yes", ("vaccine for FIV",), "Vaccine for FIV"),
     ],
@@ -49,7 +55,7 @@ def sentence(value: Value, call: Call, keep: bool) -> Value:
 @step(
     "name", _TEXT, _TEXT, Parameter("particles", "text", _PARTICLES, option=True),
     Parameter("mixed", "yes/no", False, option=True),
-    examples=[
+    says="with capitals as in names", examples=[
         ("{A} -> name", ("JOÃO DE SOUSA-LIMA",), "João de Sousa-Lima"),
         ("{A} -> name", ("sean o'neil mccarthy",), "Sean O'Neil McCarthy"),
         ('{A} -> name particles="van"', ("anna van DE berg",), "Anna van De Berg"),
@@ -77,13 +83,13 @@ def name_(value: Value, call: Call, particles: str, mixed: bool) -> Value:
     return held.map(plain)
 
 
-@step("letters", _TEXT, _TEXT, examples=[("{A} -> letters", ("AB-12 ç",), "ABç")])
+@step("letters", _TEXT, _TEXT, says="only the letters", examples=[("{A} -> letters", ("AB-12 ç",), "ABç")])
 def letters(value: Value, call: Call) -> Value:  # noqa: ARG001
     """Only the letters, of any alphabet."""
     return value.map(value.expr.str.replace_all(r"\P{L}", ""))
 
 
-@step("digits", _TEXT, _TEXT, examples=[("{A} -> digits", ("+351 912-345",), "351912345")])
+@step("digits", _TEXT, _TEXT, says="only the digits", examples=[("{A} -> digits", ("+351 912-345",), "351912345")])
 def digits(value: Value, call: Call) -> Value:  # noqa: ARG001
     """Only the digits."""
     return value.map(value.expr.str.replace_all(r"[^0-9]", ""))
@@ -109,7 +115,7 @@ def _class(call: Call, characters: str) -> str:
 
 @step(
     "only", _TEXT, _TEXT, Parameter("characters", "text"),
-    examples=[('{A} -> only "0-9+"', ("+351 (91) 2",), "+351912"), ('{A} -> only "A-Z/-"', ("AB-12/c",), "AB-/")],
+    says="only the characters {0}", examples=[('{A} -> only "0-9+"', ("+351 (91) 2",), "+351912"), ('{A} -> only "A-Z/-"', ("AB-12/c",), "AB-/")],
 )  # fmt: skip
 def only(value: Value, call: Call, characters: str) -> Value:
     """Only the characters given; a-z is a range, and a minus at either end stands for itself."""
@@ -118,14 +124,20 @@ def only(value: Value, call: Call, characters: str) -> Value:
 
 @step(
     "without", _TEXT, _TEXT, Parameter("characters", "text"),
-    examples=[('{A} -> without " .-"', ("12.34-5 6",), "123456")],
+    says="without the characters {0}", examples=[('{A} -> without " .-"', ("12.34-5 6",), "123456")],
 )  # fmt: skip
 def without(value: Value, call: Call, characters: str) -> Value:
     """Takes out the characters given; a-z is a range, and a minus at either end stands for itself."""
     return value.map(value.expr.str.replace_all(f"[{_class(call, characters)}]", ""))
 
 
-@step("unaccent", _TEXT, _TEXT, examples=[("{A} -> unaccent", ("São João, Łódź",), "Sao Joao, Lodz")])
+@step(
+    "unaccent",
+    _TEXT,
+    _TEXT,
+    says="without accents",
+    examples=[("{A} -> unaccent", ("São João, Łódź",), "Sao Joao, Lodz")],
+)
 def unaccent(value: Value, call: Call) -> Value:  # noqa: ARG001
     """Letters without accents and other marks (Unicode NFKD)."""
     return value.map(_plain(value.expr))
@@ -138,7 +150,7 @@ def _plain(text: pl.Expr) -> pl.Expr:
 
 @step(
     "latin", _TEXT, _TEXT, Parameter("german", "yes/no", False, option=True),
-    examples=[
+    says="in Latin letters", examples=[
         ("{A} -> latin", ("Москва, Αθήνα",), "Moskva, Athina"),
         ("{A} -> latin", ("Jürgen Groß",), "Jurgen Gross"),
         ("{A} -> latin german=yes", ("Jürgen Groß",), "Juergen Gross"),
@@ -153,7 +165,7 @@ def latin(value: Value, call: Call, german: bool) -> Value:  # noqa: ARG001
 
 @step(
     "unicode", _TEXT, _TEXT, Parameter("form", "text", choices=("NFC", "NFD", "NFKC", "NFKD")),
-    examples=[('{A} -> unicode "NFC"', ("e\u0301",), "é"), ('{A} -> unicode "NFKC"', ("№ １２",), "No 12")],
+    says="in Unicode form {0}", examples=[('{A} -> unicode "NFC"', ("e\u0301",), "é"), ('{A} -> unicode "NFKC"', ("№ １２",), "No 12")],
 )  # fmt: skip
 def unicode(value: Value, call: Call, form: str) -> Value:  # noqa: ARG001
     """The text in a Unicode normal form: NFC joins letters and their accents, NFKC also makes plain what only looks different."""
@@ -162,7 +174,7 @@ def unicode(value: Value, call: Call, form: str) -> Value:  # noqa: ARG001
 
 @step(
     "code", _TEXT, _TEXT, Parameter("fill", "text", "", option=True), Parameter("lower", "yes/no", False, option=True),
-    examples=[
+    says="as a plain code", examples=[
         ("{A} -> code", (" ab-12/ç ",), "AB12C"),
         ('{A} -> code fill="-"', ("Raça: São Bernardo!",), "RACA-SAO-BERNARDO"),
         ('{A} -> code fill="_" lower=yes', ("Client No.",), "client_no"),

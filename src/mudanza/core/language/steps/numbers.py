@@ -43,7 +43,7 @@ def rounded(value: pl.Expr, places: int, mode: str) -> pl.Expr:
 
 @step(
     "round", _NUMBER, _NUMBER, Parameter("places", "number"), Parameter("mode", "text", "half up", option=True, choices=_MODES),
-    examples=[
+    says="rounded to {0} places", examples=[
         ("{A} -> number -> round 1", ("2.25",), "2.3"),
         ('{A} -> number -> round 1 mode="half even"', ("2.25",), "2.2"),
         ('{A} -> number -> round 0 mode="floor"', ("-2.1",), "-3"),
@@ -97,7 +97,7 @@ def _fold(values: list[Value], call: Call, word: str, *, sign: int, blanks: bool
 
 @step(
     "sum", _NUMBER, _NUMBER, several=True,
-    examples=[
+    says="added up", examples=[
         ("({A} -> number), ({B} -> number) -> sum", ("1.10", "2.2"), "3.3"),
         ("({A} -> number), ({B} -> number) -> sum", ("1.10", None), "1.1"),
         ("({A} -> number), 0.5 -> sum", ("1",), "1.5"),
@@ -110,7 +110,7 @@ def sum_(values: list[Value], call: Call) -> Value:
 
 @step(
     "difference", _NUMBER, _NUMBER, several=True,
-    examples=[("({A} -> number), ({B} -> number) -> difference", ("10", "2.5"), "7.5"), ("({A} -> number), 1 -> difference", (None,), None)],
+    says="the first less the others", examples=[("({A} -> number), ({B} -> number) -> difference", ("10", "2.5"), "7.5"), ("({A} -> number), 1 -> difference", (None,), None)],
 )  # fmt: skip
 def difference(values: list[Value], call: Call) -> Value:
     """The first number less the others; blank if any is blank."""
@@ -119,7 +119,7 @@ def difference(values: list[Value], call: Call) -> Value:
 
 @step(
     "product", _NUMBER, _NUMBER, several=True,
-    examples=[("({A} -> number), ({B} -> number) -> product", ("3", "0.1"), "0.3"), ("({A} -> number), 2.54 -> product", ("10",), "25.4")],
+    says="multiplied", examples=[("({A} -> number), ({B} -> number) -> product", ("3", "0.1"), "0.3"), ("({A} -> number), 2.54 -> product", ("10",), "25.4")],
 )  # fmt: skip
 def product(values: list[Value], call: Call) -> Value:
     """Multiplies numbers; blank if any is blank. Up to twelve decimal places are kept."""
@@ -139,7 +139,7 @@ def _times(held: list[Value], call: Call) -> Value:
 
 @step(
     "times", _NUMBER, _NUMBER, Parameter("factor", "decimal"),
-    examples=[("{A} -> number -> times 0.45359237", ("10",), "4.5359237"), ("{A} -> number -> times -1", ("10",), "-10")],
+    says="times {0}", examples=[("{A} -> number -> times 0.45359237", ("10",), "4.5359237"), ("{A} -> number -> times -1", ("10",), "-10")],
 )  # fmt: skip
 def times(value: Value, call: Call, factor: Decimal) -> Value:
     """Multiplies by a factor, as from one unit to another. Up to twelve decimal places are kept."""
@@ -148,7 +148,7 @@ def times(value: Value, call: Call, factor: Decimal) -> Value:
 
 @step(
     "quotient", _NUMBER, _NUMBER, several=True,
-    examples=[("({A} -> number), ({B} -> number) -> quotient -> round 2", ("10", "3"), "3.33"), ("({A} -> number), 100 -> quotient", ("12.5",), "0.125")],
+    says="divided", examples=[("({A} -> number), ({B} -> number) -> quotient -> round 2", ("10", "3"), "3.33"), ("({A} -> number), 100 -> quotient", ("12.5",), "0.125")],
 )  # fmt: skip
 def quotient(values: list[Value], call: Call) -> Value:
     """The first number divided by the second, to twelve decimal places. A division by zero is a finding."""
@@ -164,7 +164,7 @@ def quotient(values: list[Value], call: Call) -> Value:
     )
 
 
-@step("absolute", _NUMBER, _NUMBER, examples=[("{A} -> number -> absolute", ("-7.5",), "7.5")])
+@step("absolute", _NUMBER, _NUMBER, says="without its sign", examples=[("{A} -> number -> absolute", ("-7.5",), "7.5")])
 def absolute(value: Value, call: Call) -> Value:  # noqa: ARG001
     """The number without its sign."""
     return value.map(value.expr.abs())
@@ -180,7 +180,7 @@ def _extreme(values: list[Value], call: Call, *, least: bool) -> Value:
 
 @step(
     "smallest", _BOTH, None, several=True,
-    examples=[("({A} -> number), ({B} -> number) -> smallest", ("10", "9.5"), "9.5")],
+    says="the smallest", examples=[("({A} -> number), ({B} -> number) -> smallest", ("10", "9.5"), "9.5")],
 )  # fmt: skip
 def smallest(values: list[Value], call: Call) -> Value:
     """The smallest of several numbers, or the earliest of several dates. Blanks are passed over."""
@@ -189,7 +189,7 @@ def smallest(values: list[Value], call: Call) -> Value:
 
 @step(
     "largest", _BOTH, None, several=True,
-    examples=[("({A} -> number), 0 -> largest", ("-3",), "0")],
+    says="the largest", examples=[("({A} -> number), 0 -> largest", ("-3",), "0")],
 )  # fmt: skip
 def largest(values: list[Value], call: Call) -> Value:
     """The largest of several numbers, or the latest of several dates. Blanks are passed over."""

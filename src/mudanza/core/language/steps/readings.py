@@ -19,7 +19,7 @@ _TEXT, _NUMBER = Kind.TEXT, Kind.NUMBER
     "number", _TEXT, _NUMBER, Parameter("decimal", "text", ".", option=True), Parameter("group", "text", None, option=True),
     Parameter("signs", "yes/no", False, option=True), Parameter("unit", "text", None, option=True),
     Parameter("percent", "yes/no", False, option=True),
-    examples=[
+    says="read as a number", examples=[
         ("{A} -> number", ("12.50",), "12.5"),
         ('{A} -> number decimal="," group="."', ("-1.234,50",), "-1234.5"),
         ("{A} -> number signs=yes", ("(12.50)",), "-12.5"),
@@ -71,7 +71,7 @@ def number(
 @step(
     "yesno", _TEXT, Kind.YESNO, Parameter("yes", "text", "yes|y|true|1|x", option=True),
     Parameter("no", "text", "no|n|false|0", option=True),
-    examples=[("{A} -> yesno", ("Y",), "yes"), ('{A} -> yesno yes="sim|s" no="não|n"', ("Não",), "no")],
+    says="read as yes or no", examples=[("{A} -> yesno", ("Y",), "yes"), ('{A} -> yesno yes="sim|s" no="não|n"', ("Não",), "no")],
 )  # fmt: skip
 def yesno(value: Value, call: Call, yes: str, no: str) -> Value:
     """Reads a text as yes or no. The words are given with | between them; capitals do not matter."""
@@ -88,7 +88,7 @@ def yesno(value: Value, call: Call, yes: str, no: str) -> Value:
 
 @step(
     "words", Kind.YESNO, _TEXT, Parameter("yes", "text"), Parameter("no", "text"),
-    examples=[('{A} -> yesno -> words "Sim" "Não"', ("n",), "Não")],
+    says="{0} for yes, {1} for no", examples=[('{A} -> yesno -> words "Sim" "Não"', ("n",), "Não")],
 )  # fmt: skip
 def words(value: Value, call: Call, yes: str, no: str) -> Value:  # noqa: ARG001
     """Writes yes and no as two words, for when a text field is to hold it."""

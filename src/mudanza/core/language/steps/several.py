@@ -14,7 +14,7 @@ _ANY = tuple(Kind)
 
 @step(
     "join", _ANY, _TEXT, Parameter("separator", "text", " ", required=False), several=True,
-    examples=[
+    says="joined with {0}", examples=[
         ('{A}, {B} -> join ", "', ("Rua 1", "Esq."), "Rua 1, Esq."),
         ('{A}, {B} -> join ", "', ("Rua 1", None), "Rua 1"),
     ],
@@ -33,6 +33,7 @@ def join(values: list[Value], call: Call, separator: str) -> Value:  # noqa: ARG
     _TEXT,
     _TEXTS,
     Parameter("separator", "text"),
+    says="split at {0}",
     examples=[('{A} -> split ";" -> pick 2', ("a; b",), "b")],
 )
 def split(value: Value, call: Call, separator: str) -> Value:
@@ -45,7 +46,7 @@ def split(value: Value, call: Call, separator: str) -> Value:
 
 @step(
     "gather", (_TEXT, _TEXTS), _TEXTS, several=True,
-    examples=[('{A}, ({B} -> split ",") -> gather -> join "+"', ("a", "b,c"), "a+b+c"), ('{A}, {B} -> gather -> join "+"', (None, "b"), "b")],
+    says="all of them", examples=[('{A}, ({B} -> split ",") -> gather -> join "+"', ("a", "b,c"), "a+b+c"), ('{A}, {B} -> gather -> join "+"', (None, "b"), "b")],
 )  # fmt: skip
 def gather(values: list[Value], call: Call) -> Value:  # noqa: ARG001
     """Makes several texts of all that comes in, blanks left out."""
@@ -55,19 +56,25 @@ def gather(values: list[Value], call: Call) -> Value:  # noqa: ARG001
     return combined(values, filled, _TEXTS)
 
 
-@step("sort", _TEXTS, _TEXTS, examples=[('{A} -> split "," -> sort -> join ","', ("b,c,a",), "a,b,c")])
+@step("sort", _TEXTS, _TEXTS, says="in order", examples=[('{A} -> split "," -> sort -> join ","', ("b,c,a",), "a,b,c")])
 def sort(value: Value, call: Call) -> Value:  # noqa: ARG001
     """Several texts in the order of their characters."""
     return value.map(value.expr.list.sort())
 
 
-@step("distinct", _TEXTS, _TEXTS, examples=[('{A} -> split "," -> distinct -> join ","', ("b,a,b",), "b,a")])
+@step(
+    "distinct",
+    _TEXTS,
+    _TEXTS,
+    says="each once",
+    examples=[('{A} -> split "," -> distinct -> join ","', ("b,a,b",), "b,a")],
+)
 def distinct(value: Value, call: Call) -> Value:  # noqa: ARG001
     """Each of several texts once, where it stands first."""
     return value.map(value.expr.list.unique(maintain_order=True))
 
 
-@step("count", _TEXTS, Kind.NUMBER, examples=[('{A} -> split "," -> count', ("a,b,,c",), "3")])
+@step("count", _TEXTS, Kind.NUMBER, says="how many", examples=[('{A} -> split "," -> count', ("a,b,,c",), "3")])
 def count(value: Value, call: Call) -> Value:  # noqa: ARG001
     """How many of several texts are filled."""
     filled = value.expr.list.eval(pl.element().str.len_bytes() > 0).list.sum()
@@ -76,7 +83,7 @@ def count(value: Value, call: Call) -> Value:  # noqa: ARG001
 
 @step(
     "pick", _TEXTS, _TEXT, Parameter("position", "number"),
-    examples=[
+    says="part {0}", examples=[
         ('{A} -> split "-" -> pick 1', ("a-b-c",), "a"),
         ('{A} -> split "-" -> pick -1', ("a-b-c",), "c"),
     ],
@@ -107,7 +114,7 @@ def _one_kind(values: list[Value], call: Call) -> Kind:
 
 @step(
     "first-filled", _ANY, None, several=True,
-    examples=[("{A}, {B} -> first-filled", (None, "912"), "912"), ("{A}, {B} -> first-filled", ("21", "912"), "21")],
+    says="the first that is filled", examples=[("{A}, {B} -> first-filled", (None, "912"), "912"), ("{A}, {B} -> first-filled", ("21", "912"), "21")],
 )  # fmt: skip
 def first_filled(values: list[Value], call: Call) -> Value:
     """The first of several values that is not blank."""
@@ -118,7 +125,7 @@ def first_filled(values: list[Value], call: Call) -> Value:
 
 @step(
     "one-filled", _ANY, None, Parameter("required", "yes/no", True, option=True), several=True,
-    examples=[("{A}, {B} -> one-filled", (None, "912"), "912"), ("{A}, {B} -> one-filled", ("912", "912"), "912")],
+    says="the one that is filled", examples=[("{A}, {B} -> one-filled", (None, "912"), "912"), ("{A}, {B} -> one-filled", ("912", "912"), "912")],
 )  # fmt: skip
 def one_filled(values: list[Value], call: Call, required: bool) -> Value:
     """Either or: the one of several values that is filled. Two that differ are a finding; none is one too, unless required=no."""

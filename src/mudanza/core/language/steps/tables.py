@@ -15,7 +15,7 @@ _ANY = tuple(Kind)
 
 @step(
     "crosswalk", _ANY, Kind.TEXT, _NAME, several=True,
-    examples=[("{A} -> crosswalk demo", ("K",), "dog")],
+    says="translated by the crosswalk {0}", examples=[("{A} -> crosswalk demo", ("K",), "dog")],
 )  # fmt: skip
 def crosswalk(values: list[Value], call: Call, name: str) -> Value:
     """Translates a code by the crosswalk of that name. A code that is not in it is a finding. Further values
@@ -53,7 +53,7 @@ _NONE, _SEVERAL = ("finding", "blank"), ("finding", "first", "last", "all", "bla
     "lookup", _ANY, None, _NAME, Parameter("column", "text"),
     Parameter("none", "text", "finding", option=True, choices=_NONE), Parameter("several", "text", "finding", option=True, choices=_SEVERAL),
     several=True,
-    examples=[
+    says="looked up in {0}: {1}", examples=[
         ('{A} -> lookup vets "Name"', ("7",), "Dr. Sá"),
         ('{A} -> lookup vets "Name" none="blank"', ("8",), None),
         ('{A} -> lookup vets "Phone" several="first"', ("7",), "21"),
@@ -91,7 +91,7 @@ def lookup(values: list[Value], call: Call, name: str, column: str, none: str, s
 
 @step(
     "mint", _ANY, Kind.TEXT, _NAME, several=True,
-    examples=[('"north", {A} -> mint owners', ("1001",), "OW-000001")],
+    says="given a new identifier from {0}", examples=[('"north", {A} -> mint owners', ("1001",), "OW-000001")],
 )  # fmt: skip
 def mint(values: list[Value], call: Call, name: str) -> Value:
     """Gives an old identifier (all the values together) its new one from the key book of that name. The same
@@ -115,7 +115,7 @@ def mint(values: list[Value], call: Call, name: str) -> Value:
 
 @step(
     "key", _ANY, Kind.TEXT, _NAME, several=True,
-    examples=[('"north", {A} -> key owners', ("1001",), "OW-000001")],
+    says="its new identifier in {0}", examples=[('"north", {A} -> key owners', ("1001",), "OW-000001")],
 )  # fmt: skip
 def key(values: list[Value], call: Call, name: str) -> Value:
     """Finds the new identifier that an earlier run gave to an old one. One that was never given is a finding."""

@@ -16,13 +16,15 @@ _RUNS_OF_SPACES = r"\s{2,}|[^\S ]"
 _COUNT = Parameter("count", "number", least=1)
 
 
-@step("trim", _TEXT, _TEXT, examples=[("{A} -> trim", ("  Ana  ",), "Ana")])
+@step("trim", _TEXT, _TEXT, says="without spaces at the ends", examples=[("{A} -> trim", ("  Ana  ",), "Ana")])
 def trim(value: Value, call: Call) -> Value:  # noqa: ARG001
     """Takes the spaces off both ends."""
     return value.map(value.expr.str.strip_chars())
 
 
-@step("squeeze", _TEXT, _TEXT, examples=[("{A} -> squeeze", ("  Ana   Maria ",), "Ana Maria")])
+@step(
+    "squeeze", _TEXT, _TEXT, says="with single spaces", examples=[("{A} -> squeeze", ("  Ana   Maria ",), "Ana Maria")]
+)
 def squeeze(value: Value, call: Call) -> Value:  # noqa: ARG001
     """Takes the spaces off both ends and makes one of several between words (line breaks too)."""
     return value.map(value.expr.str.replace_all(_RUNS_OF_SPACES, " ").str.strip_chars())
@@ -31,7 +33,7 @@ def squeeze(value: Value, call: Call) -> Value:  # noqa: ARG001
 @step(
     "replace", _TEXT, _TEXT, Parameter("old", "text"), Parameter("new", "text"),
     Parameter("pattern", "yes/no", False, option=True),
-    examples=[
+    says="{0} replaced by {1}", examples=[
         ('{A} -> replace "/" "-"', ("12/34/5",), "12-34-5"),
         ('{A} -> replace "[^0-9]+" " " pattern=yes', ("tel12.34",), " 12 34"),
     ],
@@ -46,13 +48,20 @@ def replace(value: Value, call: Call, old: str, new: str, pattern: bool) -> Valu
     return value.map(value.expr.str.replace_all(old, new, literal=not pattern))
 
 
-@step("first", _TEXT, _TEXT, _COUNT, examples=[("{A} -> first 5", ("4710-229",), "4710-")])
+@step(
+    "first",
+    _TEXT,
+    _TEXT,
+    _COUNT,
+    says="the first {0} characters",
+    examples=[("{A} -> first 5", ("4710-229",), "4710-")],
+)
 def first(value: Value, call: Call, count: int) -> Value:  # noqa: ARG001
     """The first so many characters."""
     return value.map(value.expr.str.head(count))
 
 
-@step("last", _TEXT, _TEXT, _COUNT, examples=[("{A} -> last 3", ("4710-229",), "229")])
+@step("last", _TEXT, _TEXT, _COUNT, says="the last {0} characters", examples=[("{A} -> last 3", ("4710-229",), "229")])
 def last(value: Value, call: Call, count: int) -> Value:  # noqa: ARG001
     """The last so many characters."""
     return value.map(value.expr.str.tail(count))
@@ -60,7 +69,7 @@ def last(value: Value, call: Call, count: int) -> Value:  # noqa: ARG001
 
 @step(
     "fit", _TEXT, _TEXT, Parameter("length", "number", least=1), Parameter("words", "yes/no", False, option=True),
-    examples=[
+    says="cut to {0} characters", examples=[
         ("{A} -> fit 8", ("Rua das Flores",), "Rua das"),
         ("{A} -> fit 10", ("Rua das Flores",), "Rua das Fl"),
         ("{A} -> fit 10 words=yes", ("Rua das Flores",), "Rua das"),
@@ -82,7 +91,7 @@ def fit(value: Value, call: Call, length: int, words: bool) -> Value:
 @step(
     "pad", _TEXT, _TEXT, Parameter("length", "number", least=1), Parameter("with", "text", "0", option=True),
     Parameter("side", "text", "left", option=True),
-    examples=[("{A} -> pad 5", ("42",), "00042"), ('{A} -> pad 4 with="." side="right"', ("ab",), "ab..")],
+    says="filled up to {0} characters", examples=[("{A} -> pad 5", ("42",), "00042"), ('{A} -> pad 4 with="." side="right"', ("ab",), "ab..")],
 )  # fmt: skip
 def pad(value: Value, call: Call, length: int, side: str, **options: str) -> Value:
     """Fills up to `length` characters with a sign, on the left (or side="right"). A blank stays blank."""
@@ -97,7 +106,7 @@ def pad(value: Value, call: Call, length: int, side: str, **options: str) -> Val
 
 @step(
     "middle", _TEXT, _TEXT, Parameter("start", "number", least=1), _COUNT,
-    examples=[("{A} -> middle 3 2", ("AB12CD",), "12"), ("{A} -> middle 3 2", ("AB",), None)],
+    says="{1} characters from the {0}th", examples=[("{A} -> middle 3 2", ("AB12CD",), "12"), ("{A} -> middle 3 2", ("AB",), None)],
 )  # fmt: skip
 def middle(value: Value, call: Call, start: int, count: int) -> Value:  # noqa: ARG001
     """So many characters from a position on; the first is 1. A text that is shorter gives what there is."""
@@ -106,7 +115,7 @@ def middle(value: Value, call: Call, start: int, count: int) -> Value:  # noqa: 
 
 @step(
     "before", _TEXT, _TEXT, Parameter("separator", "text"), Parameter("last", "yes/no", False, option=True),
-    examples=[
+    says="what stands before {0}", examples=[
         ('{A} -> before ","', ("Sá, Rui, Dr.",), "Sá"),
         ('{A} -> before "," last=yes', ("Sá, Rui, Dr.",), "Sá, Rui"),
         ('{A} -> before ","', ("Sá",), "Sá"),
@@ -120,7 +129,7 @@ def before(value: Value, call: Call, separator: str, last: bool) -> Value:
 
 @step(
     "after", _TEXT, _TEXT, Parameter("separator", "text"), Parameter("last", "yes/no", False, option=True),
-    examples=[
+    says="what stands after {0}", examples=[
         ('{A} -> after ","', ("Sá, Rui, Dr.",), "Rui, Dr."),
         ('{A} -> after "," last=yes', ("Sá, Rui, Dr.",), "Dr."),
         ('{A} -> after ","', ("Sá",), None),
@@ -135,7 +144,7 @@ def after(value: Value, call: Call, separator: str, last: bool) -> Value:
 
 @step(
     "extract", _TEXT, _TEXT, Parameter("pattern", "text"), Parameter("group", "number", 0, option=True),
-    examples=[
+    says="the part matching {0}", examples=[
         ('{A} -> extract "[0-9]{4}-[0-9]{3}"', ("4710-229 Braga",), "4710-229"),
         ('{A} -> extract "No ([0-9]+)" group=1', ("see No 17",), "17"),
     ],
@@ -155,7 +164,7 @@ def extract(value: Value, call: Call, pattern: str, group: int) -> Value:
 
 @step(
     "prefix", _TEXT, _TEXT, Parameter("text", "text"), Parameter("once", "yes/no", False, option=True),
-    examples=[
+    says="{0} in front", examples=[
         ('{A} -> prefix "PT-"', ("17",), "PT-17"), ('{A} -> prefix "PT-"', (None,), None),
         ('{A} -> prefix "PT-" once=yes', ("PT-17",), "PT-17"),
     ],
@@ -169,7 +178,7 @@ def prefix(value: Value, call: Call, text: str, once: bool) -> Value:  # noqa: A
 
 @step(
     "suffix", _TEXT, _TEXT, Parameter("text", "text"), Parameter("once", "yes/no", False, option=True),
-    examples=[('{A} -> suffix " kg"', ("17",), "17 kg"), ('{A} -> suffix ".jpg" once=yes', ("a.jpg",), "a.jpg")],
+    says="{0} behind", examples=[('{A} -> suffix " kg"', ("17",), "17 kg"), ('{A} -> suffix ".jpg" once=yes', ("a.jpg",), "a.jpg")],
 )  # fmt: skip
 def suffix(value: Value, call: Call, text: str, once: bool) -> Value:  # noqa: ARG001
     """Puts a text behind; a blank stays blank. With once=yes, not where it stands there already."""
@@ -180,7 +189,7 @@ def suffix(value: Value, call: Call, text: str, once: bool) -> Value:  # noqa: A
 
 @step(
     "drop-start", _TEXT, _TEXT, Parameter("texts", "text", many=True),
-    examples=[('{A} -> drop-start "+351" "00351"', ("00351912",), "912"), ('{A} -> drop-start "+351"', ("912",), "912")],
+    says="without {0} in front", examples=[('{A} -> drop-start "+351" "00351"', ("00351912",), "912"), ('{A} -> drop-start "+351"', ("912",), "912")],
 )  # fmt: skip
 def drop_start(value: Value, call: Call, *texts: str) -> Value:
     """Takes a text off the front, where one of those given stands there."""
@@ -190,7 +199,7 @@ def drop_start(value: Value, call: Call, *texts: str) -> Value:
 
 @step(
     "drop-end", _TEXT, _TEXT, Parameter("texts", "text", many=True),
-    examples=[('{A} -> drop-end "Lda." "S.A."', ("Casa Sol Lda.",), "Casa Sol")],
+    says="without {0} at the end", examples=[('{A} -> drop-end "Lda." "S.A."', ("Casa Sol Lda.",), "Casa Sol")],
 )  # fmt: skip
 def drop_end(value: Value, call: Call, *texts: str) -> Value:
     """Takes a text off the end, where one of those given stands there."""
@@ -198,7 +207,7 @@ def drop_end(value: Value, call: Call, *texts: str) -> Value:
     return value.map(_filled(value.expr.str.replace(rf"\s*(?:{signs})\s*$", "")))
 
 
-@step("length", _TEXT, _NUMBER, examples=[("{A} -> length", ("Évora",), "5")])
+@step("length", _TEXT, _NUMBER, says="its length", examples=[("{A} -> length", ("Évora",), "5")])
 def length(value: Value, call: Call) -> Value:  # noqa: ARG001
     """How many characters the text has."""
     return value.map(value.expr.str.len_chars().cast(DECIMAL), _NUMBER)

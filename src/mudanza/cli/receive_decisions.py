@@ -1,0 +1,101 @@
+"""`mudanza receive` of workbooks in which people decided: mapping sheets and crosswalks."""
+
+from __future__ import annotations
+
+import dataclasses
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from rich.text import Text
+
+from mudanza.cli import look
+
+if TYPE_CHECKING:
+    from mudanza.core.loans.codes import CodesReturn
+    from mudanza.core.loans.mapping import MappingReturn
+    from mudanza.core.move import Move
+
+
+def receive_decisions(
+    move: Move, file: Path, loan: tuple[str, str, dict[str, Any]], accept: bool, as_json: bool
+) -> int:
+    """Take such a workbook back; gives the exit status."""
+    name, kind, detail = loan
+    if kind == "mapping":
+        from mudanza.core.loans.mapping import receive_mapping
+
+        mapping = receive_mapping(move, file, name, detail, accept=accept)
+        if as_json:
+            look.document(dataclasses.asdict(mapping))
+        else:
+            _show_mapping(mapping, accept)
+        return 0 if mapping.clean else 1
+    from mudanza.core.loans.codes import receive_crosswalks
+
+    codes = receive_crosswalks(move, file, name, detail, accept=accept)
+    if as_json:
+        look.document(dataclasses.asdict(codes))
+    else:
+        _show_codes(codes, accept)
+    return 0 if codes.clean else 1
+
+
+def _show_mapping(result: MappingReturn, accept: bool) -> None:
+    look.heading(
+        f"loan {result.loan}",
+        f"mapping sheet of {result.list_name}; {result.agreed} of {look.plural(result.fields, 'field')} agreed",
+    )
+    for title, changes in (("status", result.statuses), ("remark", result.remarks)):
+        if changes:
+            look.say()
+            look.heading(title)
+            look.columns(
+                [
+                    [name, look.shorten(before or None, 30), "->", Text(look.shorten(after or None, 60), style="bold")]
+                    for name, before, after in changes
+                ],
+                fold=(3,),
+            )
+    if result.flows:
+        look.say()
+        look.heading("flows", "as the plan has them, and as they are wanted")
+        rows: list[list[str | Text]] = []
+        for one in result.flows:
+            rows.append([one.field, "is", Text(one.before or "(no flow)", style="dim")])
+            rows.append(["", "wanted", Text(one.after, style="bold")])
+            if one.problem:
+                rows.append(["", "not taken", one.problem])
+        look.columns(rows, fold=(2,))
+    _end(bool(result.statuses or result.remarks or result.flows), accept, result.files)
+
+
+def _show_codes(result: CodesReturn, accept: bool) -> None:
+    look.heading(
+        f"loan {result.loan}", f"crosswalks of {result.list_name}; {look.plural(result.open, 'code')} still open"
+    )
+    if result.decided:
+        look.columns(
+            [
+                [
+                    one.crosswalk,
+                    ", ".join(one.values),
+                    look.shorten(one.before or None, 24),
+                    "->",
+                    Text(look.shorten(one.after or None, 24), style="bold"),
+                    one.problem or "",
+                ]
+                for one in result.decided
+            ],
+            fold=(5,),
+        )
+    _end(bool(result.decided), accept, result.files)
+
+
+def _end(changed: bool, accept: bool, files: list[str]) -> None:
+    look.say()
+    if files:
+        look.say(f"written: {', '.join(files)}")
+    elif not changed:
+        look.say("Nothing came back changed.")
+    elif not accept:
+        look.say("Nothing is written yet; --accept writes it.", style="dim")

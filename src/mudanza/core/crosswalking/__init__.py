@@ -1,0 +1,1 @@
+"""Crosswalks: small tables that translate source codes into target codes, and how they are kept."""

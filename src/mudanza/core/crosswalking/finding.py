@@ -1,0 +1,243 @@
+"""The codes that flow through a plan's crosswalks, and what each crosswalk makes of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from pathlib import Path
+
+import polars as pl
+
+from mudanza.core.building.intake import Intake, open_sources
+from mudanza.core.building.program import Program, compile_plan
+from mudanza.core.building.rows import staged
+from mudanza.core.crosswalking.proposing import Target, Targets, propose
+from mudanza.core.crosswalking.tables import ANY, PROPOSED, Entry, entries_of, further_columns, heading_of
+from mudanza.core.errors import LanguageError, MoveError, Place, nearest
+from mudanza.core.files import Outputs
+from mudanza.core.language import nodes
+from mudanza.core.language.parsing import parse_flow
+from mudanza.core.move import Move
+from mudanza.core.plans import Plan, load_plan
+from mudanza.core.sources.opening import open_source
+from mudanza.core.sources.reading import ReadOptions
+
+
+@dataclass(frozen=True)
+class FoundCode:
+    """A code (and the values of the further columns) that occurs: in how many rows, the entry that covers it (None if none does, or only a proposal
+    does), and what is proposed for it, with the reason."""
+
+    values: tuple[str, ...]
+    count: int
+    entry: Entry | None
+    proposal: str | None = None
+    because: str | None = None
+
+
+@dataclass(frozen=True)
+class CodesOf:
+    """A crosswalk against the data: the codes that occur, entries that nothing asks for, and those whose target the layout does not permit."""
+
+    name: str
+    path: Path
+    columns: tuple[str, ...]
+    fields: tuple[str, ...]
+    codes: list[FoundCode]
+    unused: list[Entry]
+    not_permitted: list[Entry]
+    targets: list[Target] = field(default_factory=list)
+
+    @property
+    def open(self) -> list[FoundCode]:
+        """The codes that nobody has confirmed a target for."""
+        return [code for code in self.codes if code.entry is None]
+
+    @property
+    def clean(self) -> bool:
+        return not self.open and not self.not_permitted
+
+
+def find_codes(
+    move: Move,
+    name: str,
+    *,
+    as_of: date | None = None,
+    parameters: Mapping[str, str] | None = None,
+    progress: Callable[[int], None] | None = None,
+) -> list[CodesOf]:
+    """The crosswalks of a plan with the codes that occur in its sources. Reads them whole; writes nothing.
+
+    Rows that the plan does not keep are not counted: what they hold need not be translated. Raises MoveError where a crosswalk's file is missing.
+    """
+    plan = load_plan(move, name, draft=True)
+    intake = open_sources(plan, move.shown)
+    program = compile_plan(plan, move, intake.columns, as_of or date.today(), parameters or {})
+    counted = _counted(program, intake, progress)
+    by_title = {f.title: f for f in plan.layout.fields}
+    found = []
+    for crosswalk in dict.fromkeys(asked.crosswalk for asked in program.asked_crosswalks):
+        path = move.crosswalk_path(crosswalk)
+        entries = entries_of(path)
+        fields = [
+            by_title[a.field] for a in program.asked_crosswalks if a.crosswalk == crosswalk and a.field in by_title
+        ]
+        targets = targets_of(move, crosswalk, [f.permitted for f in fields if f.permitted is not None])
+        found.append(
+            _codes_of(
+                crosswalk, path, entries, counted[crosswalk], targets, tuple(dict.fromkeys(f.name for f in fields))
+            )
+        )
+    return found
+
+
+def _counted(
+    program: Program, intake: Intake, progress: Callable[[int], None] | None
+) -> dict[str, dict[tuple[str, ...], int]]:
+    totals: dict[str, dict[tuple[str, ...], int]] = {asked.crosswalk: {} for asked in program.asked_crosswalks}
+    read = 0
+    for opened, batch in intake.batches():
+        rows = opened.rows(batch, intake.columns)
+        if program.keep is not None:
+            rows = staged(rows, program.choose).filter(program.keep).select(rows.columns)
+        made = staged(rows, program.early)
+        for asked in program.asked_crosswalks:
+            some = made if asked.applies is None else made.filter(asked.applies)
+            columns = [pl.col(c).fill_null("") for c in asked.columns]
+            counts = some.filter(pl.col(asked.columns[0]).is_not_null()).group_by(columns).len("n")
+            total = totals[asked.crosswalk]
+            for *values, count in counts.iter_rows():
+                total[tuple(values)] = total.get(tuple(values), 0) + count
+        read += rows.height
+        if progress is not None:
+            progress(read)
+    return totals
+
+
+def _codes_of(
+    name: str,
+    path: Path,
+    entries: Sequence[Entry],
+    counted: Mapping[tuple[str, ...], int],
+    targets: Targets,
+    fields: tuple[str, ...],
+) -> CodesOf:
+    used: set[int] = set()
+    codes = []
+    certain = [e for e in entries if e.state != PROPOSED]
+    for values, count in sorted(counted.items(), key=lambda item: (-item[1], item[0])):
+        entry = entry_for(certain, values)
+        if entry is not None:
+            used.add(entry.line)
+            codes.append(FoundCode(values, count, entry))
+            continue
+        waiting = entry_for([e for e in entries if e.state == PROPOSED], values)
+        if waiting is not None:
+            used.add(waiting.line)
+            codes.append(FoundCode(values, count, None, waiting.to or None, waiting.note or None))
+        else:
+            to, because = propose(values, targets, certain)
+            codes.append(FoundCode(values, count, None, to, because))
+    permitted = {t.code for t in targets.known}
+    wrong = [e for e in entries if e.to and targets.closed and e.to not in permitted]
+    return CodesOf(
+        name,
+        path,
+        ("from", *further_columns(heading_of(path))),
+        fields,
+        codes,
+        [e for e in entries if e.line not in used],
+        wrong,
+        targets.known,
+    )
+
+
+def entry_for(entries: Sequence[Entry], values: tuple[str, ...]) -> Entry | None:
+    """The entry that translates a code: the one that says most, as flows take it."""
+
+    def covers(entry: Entry) -> bool:
+        if any(w not in (ANY, v) for w, v in zip(entry.when, values[1:], strict=True)):
+            return False
+        if entry.upto:
+            try:
+                return float(entry.code) <= float(values[0]) <= float(entry.upto)
+            except ValueError:
+                return False
+        return entry.code in (ANY, values[0])
+
+    def rank(entry: Entry) -> tuple[int, int]:
+        exact = 0 if entry.code == values[0] and not entry.upto else 1 if entry.upto else 2
+        return exact, sum(w == ANY for w in entry.when)
+
+    fitting = [e for e in entries if covers(e)]
+    return min(fitting, key=rank) if fitting else None
+
+
+def targets_of(move: Move, name: str, permitted: Sequence[tuple[str, ...]]) -> Targets:
+    """The target's own codes: from a file it exported, as the settings say, or what the layout permits."""
+    settings = move.crosswalks.get(name, {})
+    if "targets" not in settings:
+        known = [Target(code, "") for words in permitted for code in words]
+        return Targets(list(dict.fromkeys(known)), closed=bool(known))
+    path = move.path(settings["targets"])
+    reader = open_source(path, ReadOptions())
+    code, meaning = settings.get("code", reader.headings[0]), settings.get("meaning")
+    for column in filter(None, (code, meaning)):
+        if column not in reader.headings:
+            near = nearest(column, list(reader.headings))
+            raise MoveError(
+                f"the target's codes for the crosswalk {name!r} have no column {column!r}.", place=Place(move.shown(path), 1),
+                hint=f"Did you mean {near!r}?" if near else f"It has: {', '.join(reader.headings)}.",
+            )  # fmt: skip
+    found = []
+    for batch in reader.batches():
+        for row in batch.rows.select(
+            pl.col(code).str.strip_chars().alias("c"),
+            (pl.col(meaning).str.strip_chars() if meaning else pl.lit("")).alias("m"),
+        ).iter_rows():
+            if row[0]:
+                found.append(Target(row[0], row[1] or ""))
+    return Targets(list(dict.fromkeys(found)), closed=True)
+
+
+def missing_crosswalks(move: Move, plan: Plan) -> dict[str, tuple[str, ...]]:
+    """Crosswalks that a plan's flows name and the move does not have, with the further columns that they are handed."""
+    known = move.names("crosswalks", ".csv")
+    found: dict[str, tuple[str, ...]] = {}
+    for flow in plan.flows.values():
+        try:
+            parsed = parse_flow(flow)
+        except LanguageError:
+            continue
+        for case in parsed.cases:
+            values = case.chain.values
+            for step in case.chain.steps:
+                if (
+                    step.name == "crosswalk"
+                    and step.arguments
+                    and isinstance(word := step.arguments[0].value, nodes.Word | nodes.Text)
+                ):
+                    name = word.name if isinstance(word, nodes.Word) else word.value
+                    if name not in known:
+                        found.setdefault(name, tuple(_column_name(v, i) for i, v in enumerate(values[1:], start=2)))
+                values = (nodes.Blank(0, 0),)
+    return found
+
+
+def _column_name(value: nodes.Node, number: int) -> str:
+    if isinstance(value, nodes.Reference):
+        return value.name.strip("#@").lower()
+    return f"value {number}"
+
+
+def start_crosswalks(move: Move, plan: Plan) -> list[str]:
+    """Make the files of crosswalks that a plan names and the move does not have; gives their names."""
+    missing = missing_crosswalks(move, plan)
+    with Outputs("crosswalk") as outputs:
+        for name, further in missing.items():
+            outputs.create_text(
+                move.folder / "crosswalks" / f"{name}.csv", ",".join(["from", "to", *further, "state", "note"]) + "\n"
+            )
+        outputs.publish()
+    return list(missing)

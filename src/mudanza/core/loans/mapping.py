@@ -1,0 +1,231 @@
+"""The mapping sheet: a plan as a workbook that the business signs, and back into the plan."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from mudanza.core.building.coverage import coverage
+from mudanza.core.building.intake import open_sources
+from mudanza.core.building.preview import preview
+from mudanza.core.building.program import compile_plan
+from mudanza.core.errors import LoanError, MudanzaError, Place, nearest
+from mudanza.core.language.saying import in_words
+from mudanza.core.loans.decisions import DecisionLoan, finish, lend_sheets
+from mudanza.core.loans.remarks import Remark, read_remarks, write_remarks
+from mudanza.core.loans.sheets import Sheet, SheetColumn, read_sheet
+from mudanza.core.matching.drafting import columns_of
+from mudanza.core.matching.writing import flow_text, write_texts
+from mudanza.core.move import Move
+from mudanza.core.own_steps import steps_of
+from mudanza.core.plans import Plan, load_plan
+
+STATUSES = ("open", "agreed", "question", "to change")
+_EXAMPLES = 3
+_COLUMNS = [
+    SheetColumn("Field", 16), SheetColumn("Heading", 16), SheetColumn("Takes", 24), SheetColumn("Required", 9),
+    SheetColumn("Source", 22, open=True), SheetColumn("What happens", 40), SheetColumn("Flow", 44, open=True),
+    *(SheetColumn(f"Example {i + 1}", 26) for i in range(_EXAMPLES)),
+    SheetColumn("Status", 11, open=True, choices=STATUSES), SheetColumn("Remark", 36, open=True),
+]  # fmt: skip
+_BACK = ("Field", "Source", "Flow", "Status", "Remark")
+
+
+@dataclass(frozen=True)
+class ChangedFlow:
+    """A flow that came back otherwise: as it is in the plan, as it is wanted, and why it cannot be taken (None if it can)."""
+
+    field: str
+    before: str
+    after: str
+    problem: str | None
+
+
+@dataclass(frozen=True)
+class MappingReturn:
+    """What came back of a mapping sheet: statuses and remarks that changed (field, before, after), flows that changed, the file that was written."""
+
+    loan: str
+    list_name: str
+    statuses: list[tuple[str, str, str]]
+    remarks: list[tuple[str, str, str]]
+    flows: list[ChangedFlow]
+    agreed: int
+    fields: int
+    files: list[str] = field(default_factory=list)
+
+    @property
+    def clean(self) -> bool:
+        return all(one.problem is None for one in self.flows)
+
+
+def lend_mapping(move: Move, name: str, to: Path | None = None) -> DecisionLoan:
+    """Write the mapping sheet of a list, with examples of real rows. Raises MudanzaError where the plan is wrong."""
+    plan = load_plan(move, name, draft=True)
+    covered = coverage(move, name)
+    shown = preview(move, name, rows=_EXAMPLES, sample=True).rows
+    steps = steps_of(move.folder, move.own_steps)
+    remarks = read_remarks(plan.text)
+    rows: list[list[str]] = []
+    for one in covered.fields:
+        said = remarks.get(one.name, Remark())
+        rule = next(f.rule for f in plan.layout.fields if f.name == one.name)
+        examples = [_example(row, one.name) for row in shown if row.end == "written"][:_EXAMPLES]
+        rows.append([
+            one.name, one.title, rule, "yes" if one.required else "", _source(one.columns), in_words(one.flow, steps) if one.flow else one.how,
+            _plain(one.flow or ""), *examples, *[""] * (_EXAMPLES - len(examples)), said.status or "open", said.text,
+        ])  # fmt: skip
+    columns = [
+        [
+            c.name,
+            ", ".join(c.sources),
+            c.how,
+            ", ".join(c.fields) or c.reason or "",
+            "" if c.how == "used" else f"{c.values:,}",
+        ]
+        for c in covered.columns
+    ]
+    detail = {"rows": [dict(zip([c.title for c in _COLUMNS], row, strict=True)) for row in rows]}
+
+    def make(loan: str) -> tuple[list[Sheet], dict[str, Any]]:
+        note = f"{move.name}: how the list {name} is made, {date.today().isoformat()}, {loan}. Fill in the last columns; source and flow may be corrected."
+        left = [
+            SheetColumn("Column", 24),
+            SheetColumn("Sources", 20),
+            SheetColumn("What becomes of it", 20),
+            SheetColumn("Fields or reason", 50),
+            SheetColumn("Values that stay behind", 14),
+        ]
+        return [
+            Sheet(name, note, _COLUMNS, rows),
+            Sheet("source columns", "What becomes of each column of the old exports.", left, columns),
+        ], detail
+
+    return lend_sheets(move, name, "mapping", make, to)
+
+
+def _source(columns: tuple[str, ...]) -> str:
+    return ", ".join(columns)
+
+
+def _example(row: Any, name: str) -> str:
+    made = next(f for f in row.fields if f.name == name)
+    before = " + ".join(v if v is not None else "(blank)" for v in made.before.values())
+    after = made.after if made.after is not None else "(blank)"
+    return f"{before} -> {after}" if before else after
+
+
+def receive_mapping(
+    move: Move, path: Path, loan: str, detail: Mapping[str, Any], *, accept: bool = False
+) -> MappingReturn:
+    """Compare a returned mapping sheet with what was lent. With `accept`, statuses and remarks become comments of the plan, and flows that changed
+    and can be taken are taken.
+
+    Raises LoanError where the sheet is not as it was lent.
+    """
+    name, shown = detail["list"], move.shown(path.resolve())
+    plan = load_plan(move, name, draft=True)
+    lent = {row["Field"]: row for row in detail["rows"]}
+    came = {row["Field"]: row for row in read_sheet(path, name, _BACK, shown)}
+    for field_name in came:
+        if field_name not in lent:
+            near = nearest(field_name, list(lent))
+            raise LoanError(f"the sheet speaks of the field {field_name!r}, which was not lent.", place=Place(shown, sheet=name),
+                            hint=f"Was {near!r} renamed?" if near else "Take the row out.")  # fmt: skip
+    now = read_remarks(plan.text)
+    statuses, remarks, flows = [], [], []
+    decided: dict[str, Remark] = {}
+    for field_name, row in came.items():
+        said = now.get(field_name, Remark())
+        if row["Status"] and row["Status"] not in STATUSES:
+            raise LoanError(
+                f"{row['Status']!r} is no status (field {field_name}).",
+                place=Place(shown, sheet=name),
+                hint=f"It is one of {', '.join(STATUSES)}.",
+            )
+        status = row["Status"] or "open"
+        if status != (said.status or "open"):
+            statuses.append((field_name, said.status or "open", status))
+        if row["Remark"] != said.text:
+            remarks.append((field_name, said.text, row["Remark"]))
+        decided[field_name] = Remark(status if status != "open" or said.status else "", row["Remark"])
+        changed = _changed_flow(move, plan, field_name, lent[field_name], row)
+        if changed is not None:
+            flows.append(changed)
+    agreed = sum(row["Status"] == "agreed" for row in came.values())
+    result = MappingReturn(loan, name, statuses, remarks, flows, agreed, len(came))
+    if not accept:
+        return result
+    document = tomlkit.parse(plan.text)
+    for one in flows:
+        if one.problem is None:
+            document.setdefault("fields", tomlkit.table())[one.field] = flow_text(one.after)
+    text = write_remarks(tomlkit.dumps(document), decided)
+    if text != plan.text:
+        write_texts({plan.path: text})
+    finish(move, loan)
+    return MappingReturn(**{**result.__dict__, "files": [move.shown(plan.path)] if text != plan.text else []})
+
+
+def _plain(flow: str) -> str:
+    """A flow on one line; spaces inside it, which may stand in a text, are kept."""
+    return re.sub(r"\s*\n\s*", " ", flow.strip())
+
+
+def _changed_flow(
+    move: Move, plan: Plan, name: str, lent: Mapping[str, str], came: Mapping[str, str]
+) -> ChangedFlow | None:
+    """The flow of a field as it came back, if it did so otherwise."""
+    written = plan.flows.get(name, "")
+    after, problem = came["Flow"], None
+    if _plain(after) == _plain(lent["Flow"]):
+        if came["Source"] == lent["Source"]:
+            return None
+        after, problem = _with_source(lent, came, _columns(move, plan))
+    if _plain(written) == _plain(after):
+        return None
+    if problem is None and _plain(written) != _plain(lent["Flow"]):
+        problem = "the plan was changed too since the sheet was lent"
+    if problem is None:
+        problem = _problem(move, plan, name, after)
+    return ChangedFlow(name, _plain(written), after, problem)
+
+
+def _with_source(lent: Mapping[str, str], came: Mapping[str, str], columns: list[str]) -> tuple[str, str | None]:
+    """A flow in which one column is put in the place of another, as the sheet's source says."""
+    old = [c.strip() for c in lent["Source"].split(",") if c.strip()]
+    new = [c.strip() for c in came["Source"].split(",") if c.strip()]
+    unknown = next((c for c in new if c not in columns), None)
+    if unknown is not None:
+        near = nearest(unknown, columns)
+        return lent["Flow"], f"no source has a column {unknown!r}" + (f"; did they mean {near!r}?" if near else "")
+    if not lent["Flow"] and len(new) == 1:
+        return f"{{{new[0]}}}", None
+    if len(old) != len(new) or set(columns_of(lent["Flow"])) != set(old):
+        return lent["Flow"], f"the source is to be {', '.join(new) or 'none'}; the flow has to be written for it"
+    flow = re.sub(
+        r"\{([^{}\n]*)\}", lambda m: f"{{{dict(zip(old, new, strict=True)).get(m.group(1), m.group(1))}}}", lent["Flow"]
+    )
+    return flow, None
+
+
+def _columns(move: Move, plan: Plan) -> list[str]:
+    return open_sources(plan, move.shown).columns
+
+
+def _problem(move: Move, plan: Plan, name: str, flow: str) -> str | None:
+    """Why a flow cannot be taken, if it cannot."""
+    if not flow.strip():
+        return "the flow was taken out; take it out of the plan if that is meant"
+    changed = Plan(**{**plan.__dict__, "flows": {**plan.flows, name: flow}})
+    try:
+        compile_plan(changed, move, _columns(move, plan), date.today(), {})
+    except MudanzaError as error:
+        return f"{error.what} {error.hint or ''}".strip()
+    return None
