@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import dataclasses
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from mudanza.cli import look
-from mudanza.cli.options import json_option
+from mudanza.cli.options import here_or_none, json_option
 
 if TYPE_CHECKING:
     from mudanza.core.codes import Code
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
 @click.argument("name", required=False)
 @json_option
 def command(name: str | None, as_json: bool) -> None:
-    """Explain a finding's code or a step; without NAME, or with `steps` or `codes`, list them.
+    """Explain a finding's code or a step; without NAME, or with `steps` or `codes`, list them. In a move folder, its own steps too.
 
     \b
     Examples:
@@ -29,17 +30,21 @@ def command(name: str | None, as_json: bool) -> None:
     """
     from mudanza.core.codes import CODES
     from mudanza.core.errors import nearest
-    from mudanza.core.language.steps import STEPS
+    from mudanza.core.own_steps import steps_of
 
+    move = here_or_none()
+    known_steps = steps_of(move.folder if move else Path(), bool(move and move.own_steps))
     if name in CODES:
         _code(CODES[name], as_json)
-    elif name in STEPS:
-        _step(STEPS[name], as_json)
+    elif name is not None and name in known_steps:
+        _step(known_steps[name], as_json)
     elif name in (None, "steps", "codes"):
-        steps = [] if name == "codes" else [[s.usage, _first(s.summary)] for s in STEPS.values()]
+        steps = [] if name == "codes" else [[s.usage, _first(s.summary)] for s in known_steps.values()]
         codes = [] if name == "steps" else [[c.name, str(c.severity), c.meaning] for c in CODES.values()]
         if as_json:
-            look.document({"steps": [s.name for s in STEPS.values()] if steps else [], "codes": [c[0] for c in codes]})
+            look.document(
+                {"steps": [s.name for s in known_steps.values()] if steps else [], "codes": [c[0] for c in codes]}
+            )
             return
         if steps:
             look.heading("steps", "written after an arrow: {Column} -> step")
@@ -48,7 +53,7 @@ def command(name: str | None, as_json: bool) -> None:
             look.heading("findings")
             look.columns(codes, fold=(2,))
     else:
-        near = nearest(name, [*CODES, *STEPS], least=50)
+        near = nearest(name, [*CODES, *known_steps], least=50)
         hint = f" Did you mean {near!r}?" if near else ""
         raise click.UsageError(f"There is no step or finding {name!r}.{hint} `mudanza explain` lists them.")
 

@@ -75,6 +75,10 @@ def _show(one: Trace, chosen: set[str] | None) -> None:
     for row in one.rows:
         look.say()
         _row(row, chosen)
+    for file, line, why, text in one.damaged:
+        look.say()
+        look.heading(f"{file} line {line}", "held back: the row is damaged")
+        look.columns([["why", why], ["text", text.rstrip()]], fold=(1,))
     if one.went:
         look.say()
         look.heading("went out")
@@ -119,8 +123,14 @@ def _row(row: TracedRow, chosen: set[str] | None) -> None:
     if blank:
         look.say(f"  blank: {', '.join(blank)}", style="dim")
     if row.keep is not None:
-        look.say(
-            f"  keep: {'not chosen' if row.end == 'skipped' else 'chosen'} by {' '.join(row.keep.split())}", style="dim"
+        look.columns(
+            [
+                [
+                    Text("not kept" if row.end == "skipped" else "kept", style="dim"),
+                    Text(f"by {' '.join(row.keep.split())}", style="dim"),
+                ]
+            ],
+            fold=(1,),
         )
     for book, old, new, given in row.keys:
         look.say(f"  key book {book}: {old} -> {new or '-'}" + ("" if given else " (not given out yet)"), style="dim")

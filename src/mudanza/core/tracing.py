@@ -22,7 +22,7 @@ from mudanza.core.kinds import plain_text
 from mudanza.core.layouts.model import Layout
 from mudanza.core.move import Move
 from mudanza.core.plans import Plan, load_plan
-from mudanza.core.sources.reading import FILE, INNER, LINE, SOURCE
+from mudanza.core.sources.reading import FILE, INNER, LINE, SOURCE, BrokenRow
 from mudanza.core.unique import SeenKeys
 from mudanza.core.written import read_written
 
@@ -85,6 +85,8 @@ class Trace:
     list_name: str
     key: str | None
     rows: list[TracedRow]
+    #: damaged rows that hold the key: file, line, why, text
+    damaged: list[tuple[str, int, str, str]] = field(default_factory=list)
     went: list[tuple[Went, str]] = field(default_factory=list)
     changes: list[tuple[str, str, str | None, str | None]] = field(default_factory=list)
     related: list[Related] = field(default_factory=list)
@@ -122,15 +124,19 @@ def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str
     program = compile_plan(plan, move, intake.columns, as_of, parameters, watch=True)
     given = {book: set(one.all()["key"].to_list()) for book, one in program.books.items()}
     rows: list[TracedRow] = []
-    for opened, some, noticed in choose(intake, program, Choice(_MOST, key=key), lambda rows, _: rows[LINE]):
+    broken: list[tuple[Opened, BrokenRow]] = []
+    for opened, some, noticed in choose(
+        intake, program, Choice(_MOST, key=key, damaged=broken), lambda rows, _: rows[LINE]
+    ):
         rows += _rows(plan, program, move, intake, opened, some, noticed, given)
     titles = [f.title for f in plan.layout.fields if f.name in plan.layout.primary_key]
     written = next((r for r in rows if r.end in ("written", "merged")), None)
     texts = {f.title: f.written for f in written.fields} if written else {}
     new = ", ".join(texts.get(t) or "" for t in titles) if written and titles else None
     went = went_out(move.ledger, name, new or key)
-    if not rows and not went:
+    if not rows and not went and not broken:
         return None
+    damaged = [(opened.shown, row.line, f"{row.code}: {row.value}", row.text or "") for opened, row in broken]
     moments = {run.id: run.started for run in move.ledger.runs()}
     target = new or key
     changes = [
@@ -139,7 +145,13 @@ def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str
         if changed == target
     ]
     return Trace(
-        name, new, rows, [(one, moments.get(one.run, "")) for one in went], changes, _related(move, plan, texts)
+        name,
+        new,
+        rows,
+        damaged,
+        [(one, moments.get(one.run, "")) for one in went],
+        changes,
+        _related(move, plan, texts),
     )
 
 

@@ -19,14 +19,14 @@ from mudanza.core.building.results import Balance, BuildResult, ListResult, buil
 from mudanza.core.building.rows import Early, run_early, run_late, where, wrong_cells
 from mudanza.core.building.sent import note_sent
 from mudanza.core.errors import MudanzaError
-from mudanza.core.files import Outputs, digest_of, sweep
+from mudanza.core.files import Digest, Outputs, digest_of, sweep
 from mudanza.core.findings import SCHEMA, Finding, Tally, frame
 from mudanza.core.keys import KeyBook
 from mudanza.core.layouts.writing import RowWriter, metadata_for
 from mudanza.core.move import Move
 from mudanza.core.parameters import check_given
 from mudanza.core.plans import Plan, load_plan
-from mudanza.core.sources.opening import read_ahead
+from mudanza.core.sources.opening import files_of, read_ahead
 from mudanza.core.sources.reading import FILE, LINE, SOURCE, TEXT, WHY, Batch
 from mudanza.core.unique import SeenKeys
 
@@ -195,10 +195,22 @@ class _Build:
             by_source=self.by_source,
             findings=self.tally.groups(),
             files=[out.digest(self.move.shown(out.final)) for out in outputs],
-            read=[digest.result() for digest in digests] + [d for one in self.intake.opened if (d := one.digest())],
+            read=[digest.result() for digest in digests]
+            + self._looked_up()
+            + [d for one in self.intake.opened if (d := one.digest())],
             keys_given=self._keys_given(),
             compared=compared,
         )
+
+    def _looked_up(self) -> list[Digest]:
+        """The files that were looked up in."""
+        tables = [self.plan.lookups[name].source for name in self.program.lookups]
+        return [
+            digest_of(p, self.move.shown(p))
+            for table in tables
+            if table.file
+            for p in files_of(self.move.path(table.file))
+        ]
 
     def note_sent(self, run: int) -> None:
         """Remember in the ledger which records went out."""

@@ -10,7 +10,7 @@ import polars as pl
 from mudanza.core.building.intake import Intake, Opened
 from mudanza.core.building.program import Chooser, Program
 from mudanza.core.building.rows import run_whole, where
-from mudanza.core.sources.reading import INNER, LINE
+from mudanza.core.sources.reading import INNER, LINE, BrokenRow
 
 #: rows of one file, in the intake's shape, with the findings that the reader has on them
 Chosen = tuple[Opened, pl.DataFrame, pl.DataFrame]
@@ -26,6 +26,8 @@ class Choice:
     key: str | None = None
     findings: bool = False
     sample: bool = False
+    #: damaged rows that hold the key are noted here
+    damaged: list[tuple[Opened, BrokenRow]] | None = None
 
 
 def choose(
@@ -48,6 +50,10 @@ def choose(
             for batch in one.reader.batches(first=not (choice.where or finder or choice.findings or choice.sample)):
                 rows = where(one.rows(batch, intake.columns), one.number)
                 noticed = one.noticed(batch, program.used)
+                if choice.damaged is not None:
+                    choice.damaged.extend(
+                        (one, b) for b in batch.broken if choice.key in [(c or "").strip() for c in b.cells]
+                    )
                 if choice.where is not None:
                     rows = choice.where.choose(rows)
                 elif finder is not None:

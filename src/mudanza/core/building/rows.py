@@ -10,6 +10,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from mudanza.core.building.program import Program
+from mudanza.core.errors import MoveError, Place
 from mudanza.core.findings import SCHEMA, Finding, frame
 from mudanza.core.keys import KeyBook
 from mudanza.core.language.values import Mint
@@ -86,7 +87,7 @@ def run_early(program: Program, rows: pl.DataFrame, columns: list[str], wrong: p
         rows = rows.filter(~bad)
         reasons = wrong
     if program.keep is not None:
-        chosen = staged(rows, program.choose).with_columns(flags(program.choose_problems))
+        chosen = staged(rows, program.choose, program.own_steps).with_columns(flags(program.choose_problems))
         bad = chosen.select(held(program.choose_problems)).to_series()
         findings.append(_gather(chosen, program.choose_problems))
         keep = chosen.select(program.keep).to_series()
@@ -97,7 +98,7 @@ def run_early(program: Program, rows: pl.DataFrame, columns: list[str], wrong: p
             held_rows.append(chosen[_ROW].filter(bad))
         if left_out or bad.any():
             rows = rows.filter(keep & ~bad)
-    rows = staged(rows, [*program.early, flags(program.early_problems)])
+    rows = staged(rows, [*program.early, flags(program.early_problems)], program.own_steps)
     bad = rows.select(held(program.early_problems)).to_series()
     findings.append(_gather(rows, program.early_problems))
     if bad.any():
@@ -141,20 +142,28 @@ def run_late(
 
 def run_whole(program: Program, rows: pl.DataFrame) -> pl.DataFrame:
     """All columns that the program makes of rows, wherever these would end; identifiers as they would be given out."""
-    made = staged(rows, program.early)
+    made = staged(rows, program.early, program.own_steps)
     for name, book in program.books.items():
         found, proposed = _keys_for(program, book, made)
         made = _with_keys(made, [m for m in program.mints if m.book == name], found, proposed)
-    return staged(made, program.late)
+    return staged(made, program.late, program.own_steps)
 
 
-def staged(rows: pl.DataFrame, stages: list[list[pl.Expr]]) -> pl.DataFrame:
-    """Rows with the columns of all stages."""
+def staged(rows: pl.DataFrame, stages: list[list[pl.Expr]], own_steps: bool = False) -> pl.DataFrame:
+    """Rows with the columns of all stages. Raises MoveError where a move's `own_steps` fail."""
     lazy = rows.lazy()
     for stage in stages:
         if stage:
             lazy = lazy.with_columns(stage)
-    return lazy.collect()
+    if not own_steps:
+        return lazy.collect()
+    try:
+        return lazy.collect()
+    except Exception as error:  # whatever somebody's own function does
+        raise MoveError(
+            f"one of the move's own steps failed: {str(error).splitlines()[0]}", place=Place("steps.py"),
+            hint="Mend it there, and give it an example like the value that it failed on.",
+        ) from error  # fmt: skip
 
 
 def _gather(rows: pl.DataFrame, problems: list[Problem], start: int = 0) -> pl.DataFrame:
@@ -201,7 +210,7 @@ def _late(program: Program, layout: Layout, rows: pl.DataFrame, seen: SeenKeys, 
         for name, book in program.books.items():
             found, proposed[name] = _keys_for(program, book, rows)
             made = _with_keys(made, [m for m in program.mints if m.book == name], found, proposed[name])
-        made = staged(made, [*program.late, flags(program.late_problems, start)])
+        made = staged(made, [*program.late, flags(program.late_problems, start)], program.own_steps)
         bad = made.select(held(program.late_problems, start)).to_series()
         noticed = [_gather(made, program.late_problems, start)]
         if bad.any():

@@ -214,6 +214,13 @@ class _Flow:
                     f"{node.name} takes {listed(step.takes)}, and a {value.kind} comes in.",
                     conversion(value.kind, step.takes),
                 )
+        # what is blank fits every step
+        values = [
+            v if v.kind in step.takes else v.map(pl.lit(None, dtype=DTYPES[step.takes[0]]), step.takes[0])
+            for v in values
+        ]
+        # constants become columns first: Polars does not widen what is computed of constants alone
+        values = [v if v.expr.meta.root_names() else self.compiler.stages.hold(v) for v in values]
         positional, options = arguments_of(
             node, step, lambda asked: self._parameter(asked)[1], lambda at, what, hint: self.fail(at, what, hint)
         )

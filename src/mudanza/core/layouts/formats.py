@@ -72,6 +72,7 @@ class DateFormat:
                 strict + parts[2],
                 lenient + parts[3],
             )
+        _times_fit(text, {piece[0] for piece in letters})
         has_date = {"y", "M", "d"} <= {piece[0] for piece in letters}
         has_time = bool({piece[0] for piece in letters} & _TIME_LETTERS)
         if len({p[0] for p in letters}) != len(letters):
@@ -112,6 +113,16 @@ class DateFormat:
         if self.write == "%Y-%m-%d":
             return value.dt.date().cast(pl.String) if self.has_time else value.cast(pl.String)
         return value.dt.strftime(self.write)
+
+
+def _times_fit(text: str, letters: set[str]) -> None:
+    """Raise ValueError where the parts of a time do not make one."""
+    for letter, needs, words in (("H", "m", "hours without minutes"), ("h", "m", "hours without minutes"), ("s", "m", "seconds without minutes"),
+                                 ("S", "s", "parts of a second without seconds"), ("h", "a", "hours to twelve without am or pm (a)"), ("a", "h", "am or pm without hours to twelve (h)")):  # fmt: skip
+        if letter in letters and needs not in letters:
+            raise ValueError(f"the pattern {text!r} has {words}")
+    if "m" in letters and not letters & {"H", "h"}:
+        raise ValueError(f"the pattern {text!r} has minutes without hours; the month is MM")
 
 
 def _by_pivot(value: pl.Expr, pivot: int) -> pl.Expr:

@@ -188,7 +188,7 @@ def _changed_flow(
         if came["Source"] == lent["Source"]:
             return None
         after, problem = _with_source(lent, came, _columns(move, plan))
-    if _plain(written) == _plain(after):
+    if _plain(written) == _plain(after) and problem is None:
         return None
     if problem is None and _plain(written) != _plain(lent["Flow"]):
         problem = "the plan was changed too since the sheet was lent"

@@ -12,7 +12,6 @@ from mudanza.core.keys import KeyPattern
 from mudanza.core.language import nodes
 from mudanza.core.language.parsing import parse_flow
 from mudanza.core.layouts.model import Field
-from mudanza.core.matching.conversions import Conversion
 from mudanza.core.matching.meanings import OWN_WORDS, Words, words_of
 from mudanza.core.matching.scoring import Candidate, Scorer, assign
 from mudanza.core.matching.views import View, views
@@ -286,7 +285,7 @@ class _Maker:
         view, conversion = candidate.view, candidate.conversion
         column = f"{{{view.name}}}"
         doubt = conversion.doubt or (None if candidate.sure else "another column, or none, may be meant")
-        key = self._identifier(field, view, conversion)
+        key = self._identifier(field, view) if candidate.given else None
         if key is not None:
             return replace(
                 key, score=candidate.score, evidence=candidate.evidence, doubt=None if candidate.score >= 0.6 else doubt
@@ -295,14 +294,9 @@ class _Maker:
             return self._codes(field, candidate, doubt)
         return _Part(f"{column}{conversion.steps}", (view.name,), candidate.score, candidate.evidence, doubt)
 
-    def _identifier(self, field: Field, view: View, conversion: Conversion) -> _Part | None:
+    def _identifier(self, field: Field, view: View) -> _Part | None:
         """A key that has to be made anew, or a reference to one: where a key book's keys are what the field takes, and the values are not."""
-        if field.pattern is None or (conversion.share >= 0.9 and conversion.steps in ("", " -> trim")):
-            return None
-        try:
-            fits = re.compile(field.pattern)
-        except re.error:
-            return None
+        fits = re.compile(field.pattern or "")
         for book, pattern in self.move.key_patterns.items():
             if fits.fullmatch(_key_like(pattern)):
                 step = "mint" if field.name in self.plan.layout.primary_key else "key"

@@ -73,6 +73,8 @@ class Candidate:
     evidence: tuple[str, ...]
     conversion: Conversion
     sure: bool = True
+    #: a key book of the move gives the identifiers that the field takes
+    given: bool = False
 
 
 class Scorer:
@@ -95,7 +97,8 @@ class Scorer:
         if heading < 0.2 and not self._telling(field):
             return Candidate(field, view, heading * 0.5, tuple(evidence), Conversion("", 0))
         converted = conversion(field, view)
-        if self.is_given(field) and converted.share < 0.9:
+        given = self.is_given(field) and converted.share < 0.9
+        if given:
             # the identifiers are given by a key book: the old ones need not look like them
             converted = replace(converted, share=0.9, doubt=None)
             values, words = 0.9, ["its identifiers are given by a key book"]
@@ -115,7 +118,7 @@ class Scorer:
             score *= 0.35
             evidence.append(f"only {converted.share:.0%} can be read as a {field.kind}")
         score *= self._identity(field, view, evidence)
-        return Candidate(field, view, min(score, 1.0), tuple(evidence), converted)
+        return Candidate(field, view, min(score, 1.0), tuple(evidence), converted, given=given)
 
     def is_given(self, field: Field) -> bool:
         """Whether a key book of the move gives what the field takes."""
@@ -192,9 +195,7 @@ def assign(views: Sequence[View], scorer: Scorer, taken: set[str], fields: Seque
         rival = float(others.max()) if len(others) else 0.0
         clear = best.score - rival >= _MARGIN or best.score >= 0.93
         sure = best.score >= SURE and clear and best.conversion.doubt is None and best.conversion.share >= 0.5
-        found[fields[row].name] = Candidate(
-            best.field, best.view, round(best.score, 2), best.evidence, best.conversion, sure
-        )
+        found[fields[row].name] = replace(best, score=round(best.score, 2), sure=sure)
     return {**found, **_left_over(views, fields, found, taken)}
 
 

@@ -74,7 +74,11 @@ class View:
     @property
     def unique(self) -> bool:
         """Whether it could identify the rows: filled in all but a few, and hardly ever twice."""
-        return self.rows > 1 and self.filled >= 0.95 * self.rows and self.distinct >= 0.97 * self.filled
+        return (
+            self.rows > 1
+            and self.filled >= 0.95 * self.rows
+            and self.distinct >= self.filled - max(1, 0.03 * self.filled)
+        )
 
     @cached_property
     def longest(self) -> int:
