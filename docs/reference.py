@@ -9,13 +9,25 @@ from pathlib import Path
 
 from mudanza.core.codes import CODES
 from mudanza.core.language.steps import STEPS
+from mudanza.core.language.steps.declaring import Step
 
 HERE = Path(__file__).parent
 
 
+ORDER = {
+    "texts": "Text: clean, cut, fill, replace", "letters": "Letters: capitals, alphabets, codes", "several": "Several values and texts", "blanks": "Blanks and checks",
+    "readings": "Reading numbers and yes or no", "numbers": "Numbers", "dates": "Dates and times", "tables": "Crosswalks, lookups, identifiers",
+}  # fmt: skip
+
+
 def steps() -> str:
     parts = ["# Steps\n\nMade by `python docs/reference.py` from the steps themselves. Every example is tested.\n"]
-    for step in STEPS.values():
+    ordered = sorted(STEPS.values(), key=lambda step: list(ORDER).index(_module(step)))
+    said = ""
+    for step in ordered:
+        if _module(step) != said:
+            said = _module(step)
+            parts.append(f"# {ORDER[said]}\n")
         takes = "any kind" if len(step.takes) > 5 else " or ".join(step.takes)
         several = ", several values at once" if step.several else ""
         gives = step.gives or "the kind it makes"
@@ -26,6 +38,10 @@ def steps() -> str:
             rows.append(f"| `{_cell(example.flow)}` | {given} | {_shown(example.gives)} |")
         parts.append("\n".join(rows) + "\n")
     return "\n".join(parts)
+
+
+def _module(step: Step) -> str:
+    return step.work.__module__.rsplit(".", 1)[-1]
 
 
 def findings() -> str:

@@ -27,6 +27,8 @@ PICTURES: dict[str, tuple[list[str], str]] = {
     "survey": ([], "mudanza survey incoming/north/clients.csv --expect 84 --chart filled.png"),
     "report": ([], "mudanza survey incoming/north/visits.csv"),
     "layout": ([], "mudanza layout show owners"),
+    "match": ([], "mudanza match pets --layout animals --source incoming/north/animals.csv --rehearse"),
+    "crosswalk": ([], "mudanza crosswalk owners"),
     "preview": ([], "mudanza preview owners -n 1"),
     "build": ([], "mudanza build owners"),
     "check": ([], "mudanza check incoming/from-a-colleague.csv --layout owners"),
@@ -36,6 +38,8 @@ PICTURES: dict[str, tuple[list[str], str]] = {
         "mudanza lend owners --columns full_name,phone,email --where '{Town} = \"Braga\"'",
     ),
     "receive": (["EDIT"], "mudanza receive 'back from the front desk.xlsx' --accept"),
+    "trace": ([], "mudanza trace OW-000003 --fields full_name,phone,standing"),
+    "mapping": ([], "mudanza lend owners --mapping --to mapping.xlsx"),
     "ledger": ([], "mudanza ledger"),
     "explain": ([], "mudanza explain fit"),
     "help": ([], "mudanza --help"),
@@ -43,7 +47,7 @@ PICTURES: dict[str, tuple[list[str], str]] = {
 
 
 #: pictures that need more lines than fit: they are written smaller
-LONG = {"sources": ("8", "190x66"), "survey": ("10", "155x48")}
+LONG = {"sources": ("8", "190x66"), "survey": ("10", "155x48"), "trace": ("9", "158x52")}
 
 
 def shoot(command: str, folder: Path, target: Path) -> None:
@@ -86,7 +90,7 @@ def main() -> None:
                         correct(folder)
                     else:
                         subprocess.run(step, shell=True, cwd=folder, check=True)
-                if name in wanted:
+                if name in wanted and name != "mapping":
                     shoot(command, folder, SHOTS / f"{name}.png")
                 else:
                     environment = {**os.environ, "PATH": f"{MUDANZA.parent}:{os.environ['PATH']}"}
@@ -94,20 +98,24 @@ def main() -> None:
             if "survey" in wanted:
                 shutil.copy(folder / "filled.png", SHOTS / "chart.png")
             if "workbook" in wanted and shutil.which("soffice"):
-                picture_of_workbook(next((folder / "loans").glob("*.xlsx")), Path(temporary))
+                picture_of_workbook(next((folder / "loans").glob("*.xlsx")), Path(temporary), "workbook", "940x560")
+            if "mapping" in wanted and shutil.which("soffice"):
+                picture_of_workbook(folder / "mapping.xlsx", Path(temporary), "mapping", "1290x800")
     finally:
         screen.terminate()
 
 
-def picture_of_workbook(workbook: Path, folder: Path) -> None:
-    """The lent workbook as an office suite prints it."""
+def picture_of_workbook(workbook: Path, folder: Path, name: str, size: str) -> None:
+    """A lent workbook as an office suite prints it."""
     subprocess.run(
         ["soffice", "--headless", "--convert-to", "pdf", "--outdir", str(folder), str(workbook)],
         check=True,
         capture_output=True,
     )
-    pages = ["pdftoppm", "-png", "-r", "110", "-singlefile", "-x", "0", "-y", "0", "-W", "940", "-H", "560"]
-    subprocess.run([*pages, str(folder / f"{workbook.stem}.pdf"), str(SHOTS / "workbook")], check=True)
+    width, height = size.split("x")
+    pages = ["pdftoppm", "-png", "-r", "110", "-singlefile", "-x", "0", "-y", "0", "-W", width, "-H", height]
+    subprocess.run([*pages, str(folder / f"{workbook.stem}.pdf"), str(SHOTS / name)], check=True)
+    subprocess.run(["mogrify", "-trim", "+repage", "-bordercolor", "white", "-border", "12", str(SHOTS / f"{name}.png")], check=True)
 
 
 if __name__ == "__main__":

@@ -53,6 +53,7 @@ def test_the_plan_and_layout_of_the_reference_work(tmp_path: Path) -> None:
     move = tmp_path / "practice"
     (plan,) = blocks("plan.md", "toml plan")
     (move / "plans/owners.toml").write_text(plan, encoding="utf-8")
+    (move / "incoming/towns.csv").write_text("town,official name\nBRAGA,Braga\n", encoding="utf-8")
     assert len(preview(find_move(move), "owners", rows=2).rows) == 4
     (layout,) = blocks("layouts.md", "json")
     (tmp_path / "l.json").write_text(layout)

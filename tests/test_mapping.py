@@ -406,7 +406,7 @@ def test_a_mapping_sheet_is_signed_and_comes_back(drafted: Path) -> None:
     place = {cell.value: cell.column for cell in sheet[2]}
     row_of = {sheet.cell(row, 1).value: row for row in range(3, sheet.max_row + 1)}
     assert sheet.cell(row_of["born"], place["What happens"]).value == 'Geb.-Dat., read as a date "dd.MM.yyyy"'
-    assert "31.01.1999 -> 1999-01-31" in [sheet.cell(row_of["born"], place[f"Example {i}"]).value for i in (1, 2, 3)]
+    assert "31.01.1999 -> 1999-01-31" in sheet.cell(row_of["born"], place["Examples"]).value
     remark = 'Who has decided?\n"Maria" \\ Rui'
     for field, title, value in [
         ("code", "Status", "agreed"), ("phone", "Status", "question"), ("phone", "Remark", remark), ("street", "Flow", "{Strasse} -> upper"),

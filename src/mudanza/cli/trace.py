@@ -142,22 +142,17 @@ def _row(row: TracedRow, chosen: set[str] | None) -> None:
     if not row.fields:
         return
     look.say()
-    table: list[list[str | Text]] = []
     for field in row.fields:
         if chosen and field.name not in chosen:
             continue
-        table.append(
-            [Text(field.name, style="bold"), Text(" ".join((field.flow or "no flow").split()), style="dim"), ""]
+        look.columns(
+            [[Text(field.name, style="bold"), Text(" ".join((field.flow or "no flow").split()), style="dim")]],
+            fold=(1,),
         )
-        for step in field.steps:
-            table.append(["", "  " * step.depth + step.text, look.shorten(step.value, 40)])
+        steps: list[list[str | Text]] = [
+            ["  " * step.depth + step.text, look.shorten(step.value, 60)] for step in field.steps
+        ]
+        steps.append([row.end, Text(look.shorten(field.written, 60), style="bold")])
+        look.columns(steps, fold=(0, 1), indent=4)
         for entry in field.entries:
-            table.append(["", Text(entry, style="dim"), ""])
-        table.append(
-            [
-                "",
-                Text("written" if row.end == "written" else row.end),
-                Text(look.shorten(field.written, 40), style="bold"),
-            ]
-        )
-    look.columns(table, fold=(1, 2))
+            look.say(f"    {entry}", style="dim")

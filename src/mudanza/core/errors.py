@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Self
 
 
 @dataclass(frozen=True)
@@ -52,6 +53,13 @@ class MudanzaError(Exception):
         if self.place is None:
             self.place = place
         return self
+
+    def moved(self, place: Place) -> Self:
+        """The same error, of the same class, at another place."""
+        other = type(self).__new__(type(self), *self.args)
+        other.__dict__.update(self.__dict__)
+        other.place = place
+        return other
 
 
 class MoveError(MudanzaError):

@@ -107,7 +107,7 @@ class Plan:
             begin = flow.rfind("\n", 0, inner.start) + 1
             piece = flow[begin:].split("\n")[0]
             place = Place(str(self.path), line, key, text=piece, start=inner.start - begin, end=inner.end - begin)
-        return LanguageError(error.what, place=place, hint=error.hint)
+        return error.moved(place)
 
 
 def load_plan(move: Move, name: str, *, draft: bool = False) -> Plan:

@@ -42,8 +42,11 @@ def _misspell(folder: Path) -> None:
 
 def _mend(folder: Path) -> None:
     _edit(folder / "plans/owners.toml", "{Twon} -> trim", "{Town} -> trim")
-    with (folder / "crosswalks/standings.csv").open("a", encoding="utf-8") as file:
-        file.write("V,sleeping,north,moved away; asked at the front desk\n")
+    _edit(
+        folder / "crosswalks/standings.csv",
+        "V,,north,,proposed",
+        "V,sleeping,north,moved away; asked at the front desk,confirmed",
+    )
 
 
 def _edit(path: Path, old: str, new: str) -> None:
@@ -63,7 +66,13 @@ TOUR = [
     ),
     Stop("Harbour's is a workbook with a notice in front and a title above the heading.", "survey incoming/harbour/people.xlsx"),
     Stop("What does the new system take?", "layout show owners"),
+    Stop(
+        "A plan begins with a draft: for each field a column, by its heading and its values, and the steps that it needs.",
+        "match animals-again --layout animals --source incoming/north/animals.csv --rehearse",
+    ),
     Stop("plans/owners.toml says how the one becomes the other. The first row of each clinic:", "preview owners -n 1"),
+    Stop("Is every field provided for, and every old column either used or left behind on purpose?", "preview owners --coverage"),
+    Stop("Which codes does the plan translate? One is in no crosswalk; it is added as a proposal, which no build uses.", "crosswalk owners", status=1),
     Stop("Everything is tried before anything is written.", "build owners --rehearse", status=1),
     Stop("Now in earnest. Rows that cannot be right are held back, with the reason, and the balance must hold.", "build owners", status=1),
     Stop("A file made by us must pass its own check:", "check out/owners.csv --layout owners"),
@@ -71,9 +80,9 @@ TOUR = [
     Stop("What does a finding mean?", "explain flow.not-in-crosswalk"),
     Stop("A slip of the hand in the plan ({Twon} for {Town}) is caught before any row is read:", "build owners", _misspell, 2),
     Stop(
-        "Mended; and the status V is added to crosswalks/standings.csv. The owner held back for it is written now, "
-        "and everybody else keeps the identifier of the first run:",
-        "build owners",
+        "Mended; and somebody says what the status V means, in crosswalks/standings.csv. The owner held back for it is written now, "
+        "everybody else keeps the identifier of the first run, and what the edit changed is told:",
+        "build owners --compare",
         _mend,
         1,
     ),
@@ -87,6 +96,8 @@ TOUR = [
         1,
     ),
     Stop("What is right is accepted, as import files of exactly what changed (and as the way back).", "receive 'back from the front desk.xlsx' --accept", status=1),
+    Stop("Why does this owner look as she does? One record's whole story:", "trace OW-000003 --fields full_name,phone,standing"),
+    Stop("The plan is put before the practice's manager as a mapping sheet, and comes back signed, with remarks.", "lend owners --mapping"),
     Stop("And this is what was done, with the digests of all that was read and written.", "ledger"),
 ]  # fmt: skip
 

@@ -59,6 +59,14 @@ def propose(values: tuple[str, ...], targets: Targets, entries: Sequence[Entry])
     by_meaning = {t.code for t, folded in texts for group in meanings if folded & group}
     if len(by_meaning) == 1:
         return by_meaning.pop(), "by meaning"
+    shortened = {
+        t.code
+        for t, folded in texts
+        for group in _groups()
+        if folded & group and len(code) >= 3 and any(w.startswith(code) for w in group)
+    }
+    if len(shortened) == 1 and not by_meaning:
+        return shortened.pop(), "by meaning, shortened"
     begins = [
         t.code
         for t, folded in texts

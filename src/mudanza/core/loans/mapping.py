@@ -29,10 +29,11 @@ from mudanza.core.plans import Plan, load_plan
 STATUSES = ("open", "agreed", "question", "to change")
 _EXAMPLES = 3
 _COLUMNS = [
-    SheetColumn("Field", 16), SheetColumn("Heading", 16), SheetColumn("Takes", 24), SheetColumn("Required", 9),
-    SheetColumn("Source", 22, open=True), SheetColumn("What happens", 40), SheetColumn("Flow", 44, open=True),
-    *(SheetColumn(f"Example {i + 1}", 26) for i in range(_EXAMPLES)),
-    SheetColumn("Status", 11, open=True, choices=STATUSES), SheetColumn("Remark", 36, open=True),
+    SheetColumn("Field", 14), SheetColumn("Heading", 14), SheetColumn("Takes", 22), SheetColumn("Required", 9),
+    SheetColumn("Source", 18, open=True), SheetColumn("What happens", 34), SheetColumn("Examples", 36),
+    SheetColumn("Status", 11, open=True, choices=STATUSES), SheetColumn("Remark", 28, open=True),
+    # for those who write plans; it is not printed
+    SheetColumn("Flow", 60, open=True, printed=False),
 ]  # fmt: skip
 _BACK = ("Field", "Source", "Flow", "Status", "Remark")
 
@@ -79,7 +80,7 @@ def lend_mapping(move: Move, name: str, to: Path | None = None) -> DecisionLoan:
         examples = [_example(row, one.name) for row in shown if row.end == "written"][:_EXAMPLES]
         rows.append([
             one.name, one.title, rule, "yes" if one.required else "", _source(one.columns), in_words(one.flow, steps) if one.flow else one.how,
-            _plain(one.flow or ""), *examples, *[""] * (_EXAMPLES - len(examples)), said.status or "open", said.text,
+            "\n".join(examples), said.status or "open", said.text, _plain(one.flow or ""),
         ])  # fmt: skip
     columns = [
         [

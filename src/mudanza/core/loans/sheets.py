@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,15 +17,19 @@ from mudanza.core.errors import LoanError, Place, nearest
 from mudanza.core.loans.workbook import SLIP, sheet_name
 from mudanza.core.sources.guard import guard_workbook
 
+#: the height of a line, in points
+_LINE = 15
+
 
 @dataclass(frozen=True)
 class SheetColumn:
-    """A column: its heading, how wide it is, whether people fill it, and what they may choose from."""
+    """A column: its heading, how wide it is in characters, whether people fill it, what they may choose from, and whether it is printed."""
 
     title: str
     width: int
     open: bool = False
     choices: tuple[str, ...] = ()
+    printed: bool = True
 
 
 @dataclass(frozen=True)
@@ -65,6 +70,9 @@ def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any]) -> bytes:
             page.set_column(column, column, facts.width)
             page.write_string(1, column, facts.title, head)
         for row, cells in enumerate(one.rows, start=2):
+            page.set_row(
+                row, _LINE * max(_lines(text, facts.width) for facts, text in zip(one.columns, cells, strict=True))
+            )
             for column, (facts, text) in enumerate(zip(one.columns, cells, strict=True)):
                 form = fill if facts.open else shut
                 if text:
@@ -78,6 +86,9 @@ def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any]) -> bytes:
         page.freeze_panes(2, 1)
         page.autofilter(1, 0, last, len(one.columns) - 1)
         page.protect("", {"format_columns": True, "format_rows": True, "autofilter": True, "sort": True})
+        printed = sum(facts.printed for facts in one.columns)
+        page.print_area(0, 0, last, printed - 1)
+        page.set_margins(left=0.4, right=0.4, top=0.5, bottom=0.7)
         page.set_landscape()
         page.set_paper(9)
         page.fit_to_pages(1, 0)
@@ -91,6 +102,11 @@ def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any]) -> bytes:
     page.protect()
     book.close()
     return buffer.getvalue()
+
+
+def _lines(text: str, width: int) -> int:
+    """How many lines a text takes in a column, as well as it can be told without its font."""
+    return sum(max(1, math.ceil(len(line) * 1.1 / width)) for line in text.split("\n")) if text else 1
 
 
 def _choices(book: Any, page: Any, column: int, last: int, facts: SheetColumn, number: int) -> None:

@@ -21,6 +21,8 @@ OWN_WORDS = "words.csv"
 _LITTLE = {"name": 0.45, "date": 0.4, "id": 0.4, "type": 0.5, "amount": 0.6, "1": 0.15, "status": 0.8}
 #: whose record it is says little about which of its fields is meant
 _WHOSE = 0.45
+#: what two unknown words beside a known one count
+_UNKNOWN = 0.4
 _ENTITIES = {
     "client",
     "owner",
@@ -228,9 +230,10 @@ def likeness(one: Meaning, other: Meaning) -> float:
     total = one.weight + other.weight
     by_idea = 2 * shared / total if total else 0.0
     # what one heading says more is less of a difference than what each says otherwise
-    smaller = min(one.weight, other.weight)
-    if smaller and shared / smaller >= 0.95 and shared >= 0.9:
-        by_idea = max(by_idea, 0.6 + 0.35 * by_idea)
+    smaller, larger = sorted((one, other), key=lambda m: m.weight)
+    if smaller.weight and shared / smaller.weight >= 0.95 and shared >= 0.9:
+        # a word more that is not known may say anything: Emergency phone is not Phone
+        by_idea = max(by_idea, (0.45 if larger.others else 0.6) + 0.35 * by_idea)
     by_letters = fuzz.token_sort_ratio(*plain) / 100
     if by_letters >= 0.88:
         by_idea = max(by_idea, by_letters - 0.05)
@@ -248,6 +251,9 @@ def _others(one: Meaning, other: Meaning) -> float:
         if best is not None and (alike := fuzz.ratio(word, best) / 100) >= 0.75:
             shared += 0.9 * alike
             left.remove(best)
+    if left and len(left) == len(other.others) and one.others and one.ideas & other.ideas:
+        # what neither table nor letters tell may be the same in two languages
+        shared += _UNKNOWN
     for here, there in ((one, other), (other, one)):
         for word in here.others:
             if (pieces := _pieces(word, there.words)) is not None:
@@ -288,6 +294,13 @@ def _stands_for(piece: str, full: str, ideas: frozenset[str]) -> bool:
         return True
     letters = iter(full)
     return len(piece) >= 2 and not any(c in "aeiou" for c in piece[1:]) and all(c in letters for c in piece)
+
+
+def tells(one: Meaning, other: Meaning) -> bool:
+    """Whether two headings share more than such words as number, date or name, which stand in many."""
+    if words_of(one.text) == words_of(other.text) or one.others or other.others:
+        return True
+    return sum(_weight(idea) for idea in one.ideas & other.ideas) > _LITTLE["amount"]
 
 
 def said(one: Meaning, other: Meaning) -> str:

@@ -7,12 +7,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+import numpy.typing as npt
 from scipy.optimize import linear_sum_assignment
 
 from mudanza.core.kinds import Kind
 from mudanza.core.layouts.model import Field, Layout
 from mudanza.core.matching.conversions import Conversion, conversion
-from mudanza.core.matching.meanings import Meaning, Words, likeness, said, words_of
+from mudanza.core.matching.meanings import Meaning, Words, likeness, said, tells, words_of
 from mudanza.core.matching.views import View
 
 #: below this a field is better left without a proposal
@@ -132,6 +133,8 @@ class Scorer:
     def _heading(self, field: Field, meaning: Meaning) -> tuple[float, list[str]]:
         best = max(self.meanings[field.name], key=lambda own: likeness(own, meaning))
         alike = likeness(best, meaning)
+        if self.layout.primary_key != (field.name,) and field.name not in self.refers and not tells(best, meaning):
+            alike = min(alike, 0.3)
         return alike, [said(best, meaning)] if alike >= 0.3 else []
 
     @staticmethod
@@ -187,6 +190,7 @@ def assign(views: Sequence[View], scorer: Scorer, taken: set[str], fields: Seque
     np.fill_diagonal(alone, ENOUGH)
     rows, columns = linear_sum_assignment(np.hstack([scores, alone]), maximize=True)
     found = {}
+    pairs = [(int(r), int(c)) for r, c in zip(rows, columns, strict=True) if c < len(views)]
     for row, column in zip(rows, columns, strict=True):
         if column >= len(views):
             continue
@@ -194,9 +198,25 @@ def assign(views: Sequence[View], scorer: Scorer, taken: set[str], fields: Seque
         others = np.delete(scores[row], column)
         rival = float(others.max()) if len(others) else 0.0
         clear = best.score - rival >= _MARGIN or best.score >= 0.93
-        sure = best.score >= SURE and clear and best.conversion.doubt is None and best.conversion.share >= 0.5
+        sure = (
+            best.score >= SURE
+            and clear
+            and not _exchangeable(scores, row, column, pairs)
+            and best.conversion.doubt is None
+            and best.conversion.share >= 0.5
+        )
         found[fields[row].name] = replace(best, score=round(best.score, 2), sure=sure)
     return {**found, **_left_over(views, fields, found, taken)}
+
+
+def _exchangeable(scores: npt.NDArray[np.float64], row: int, column: int, pairs: Sequence[tuple[int, int]]) -> bool:
+    """Whether this pair and another could as well be the other way round."""
+    return any(
+        r != row
+        and min(scores[row, c], scores[r, column]) >= ENOUGH
+        and scores[row, c] + scores[r, column] >= scores[row, column] + scores[r, c] - _MARGIN
+        for r, c in pairs
+    )
 
 
 def _left_over(

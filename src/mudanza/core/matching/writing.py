@@ -82,8 +82,10 @@ def new_plan(move: Move, name: str, layout: str, files: list[str]) -> None:
     sources = tomlkit.aot()
     names: list[str] = []
     for file in files:
-        stem = Path(file).stem
-        label = stem if stem not in names else f"{Path(file).parent.name}-{stem}"
+        # the folder's name, if it has one of its own, says which old program it is
+        path_, folder = Path(file), Path(file).parent.name
+        label = path_.stem if folder in ("", "incoming") or folder in names else folder
+        label = label if label not in names else f"{folder}-{path_.stem}"
         names.append(label)
         source = tomlkit.table()
         source.add("name", label)

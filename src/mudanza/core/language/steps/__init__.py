@@ -1,7 +1,6 @@
-"""The steps of the language. A step is one function with its declaration; see `declaring`. A module of steps is named here, in the order of the
-reference."""
+"""The steps of the language. A step is one function with its declaration; see `declaring`. A module of steps is named here."""
 
-from mudanza.core.language.steps import texts, letters, several, blanks, readings, numbers, dates, tables  # noqa: F401, I001
+from mudanza.core.language.steps import blanks, dates, letters, numbers, readings, several, tables, texts  # noqa: F401
 from mudanza.core.language.steps.declaring import STEPS
 
 __all__ = ["STEPS"]
