@@ -20,9 +20,9 @@ _ESCAPES = {"n": "\n", "t": "\t"}
 
 
 @cache
-def _parser(start: str) -> Lark:
+def _parser() -> Lark:
     grammar = files("mudanza.core.language").joinpath("grammar.lark").read_text("utf-8")
-    return Lark(grammar, parser="lalr", start=start, propagate_positions=True, maybe_placeholders=True)
+    return Lark(grammar, parser="lalr", start=["flow", "condition"], propagate_positions=True, maybe_placeholders=True)
 
 
 def parse_flow(text: str) -> nodes.Flow:
@@ -46,7 +46,7 @@ def _parse(text: str, start: str) -> Any:
     if not text.strip():
         raise error_at(text, 0, 1, f"the {start} is empty.", "Write blank for a field that is to stay blank.")
     try:
-        return _Nodes(text).transform(_parser(start).parse(text))
+        return _Nodes(text).transform(_parser().parse(text, start=start))
     except UnexpectedInput as error:
         raise _explain(text, error) from None
     except VisitError as error:
