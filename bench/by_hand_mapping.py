@@ -5,7 +5,27 @@ import sys
 import polars as pl
 
 c = pl.col
-PLAIN = {"ø": "o", "Ø": "O", "ł": "l", "Ł": "L", "ß": "ss", "æ": "ae", "Æ": "AE", "œ": "oe", "Œ": "OE", "đ": "d", "Đ": "D", "ð": "d", "Ð": "D", "þ": "th", "Þ": "Th", "ı": "i", "ħ": "h", "Ħ": "H", "ŋ": "n"}
+PLAIN = {
+    "ø": "o",
+    "Ø": "O",
+    "ł": "l",
+    "Ł": "L",
+    "ß": "ss",
+    "æ": "ae",
+    "Æ": "AE",
+    "œ": "oe",
+    "Œ": "OE",
+    "đ": "d",
+    "Đ": "D",
+    "ð": "d",
+    "Ð": "D",
+    "þ": "th",
+    "Þ": "Th",
+    "ı": "i",
+    "ħ": "h",
+    "Ħ": "H",
+    "ŋ": "n",
+}
 
 
 def trim(e):
@@ -53,7 +73,12 @@ def day(e):
 
 
 def number(e):
-    return trim(e).str.replace_all(".", "", literal=True).str.replace(",", ".", literal=True).cast(pl.Decimal(38, 12), strict=False)
+    return (
+        trim(e)
+        .str.replace_all(".", "", literal=True)
+        .str.replace(",", ".", literal=True)
+        .cast(pl.Decimal(38, 12), strict=False)
+    )
 
 
 def decimals(e, places):
@@ -66,7 +91,9 @@ FIELDS = [
     trim(c("Title")).str.replace(r"\s*\.\s*$", "").str.to_uppercase(),
     unaccent(squeeze(c("First name")).str.to_lowercase()),
     squeeze(c("Surname")).str.to_titlecase().str.head(20),
-    squeeze(pl.concat_str(c("First name").fill_null(""), pl.lit(" "), c("Surname").fill_null(""))).str.to_titlecase().str.head(60),
+    squeeze(pl.concat_str(c("First name").fill_null(""), pl.lit(" "), c("Surname").fill_null("")))
+    .str.to_titlecase()
+    .str.head(60),
     squeeze(join(", ", c("Surname"), c("First name"))).str.to_uppercase().str.head(60),
     trim(squeeze(join(", ", c("Address 1"), c("Address 2"))).str.head(50)),
     squeeze(c("Address 1")).str.to_uppercase().str.replace_all("RUA", "R.", literal=True),
@@ -84,7 +111,11 @@ FIELDS = [
     day(c("Since")).dt.truncate("1mo").cast(pl.String),
     day(blank_if(c("Last seen"), "00/00/0000")).dt.strftime("%Y%m%d"),
     prefix(trim(c("Status")).str.to_uppercase(), "S"),
-    pl.when(c("Status") == "A").then(pl.lit("active")).when(c("Status").is_in(["I", "D"])).then(pl.lit("inactive")).otherwise(trim(c("Status")).str.to_lowercase()),
+    pl.when(c("Status") == "A")
+    .then(pl.lit("active"))
+    .when(c("Status").is_in(["I", "D"]))
+    .then(pl.lit("inactive"))
+    .otherwise(trim(c("Status")).str.to_lowercase()),
     decimals(number(c("Balance")), 1),
     decimals(number(c("Balance")) * pl.lit("1.23").cast(pl.Decimal(38, 12)), 2),
     prefix(trim(c("Mailing")).fill_null("N").str.to_uppercase(), "M"),

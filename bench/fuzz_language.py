@@ -27,21 +27,56 @@ from mudanza.core.language.values import Surroundings
 from mudanza.core.lookups import Lookup
 from mudanza.core.parameters import Declared, Parameters
 
-ROWS = [("12.5", "31/12/2024"), (None, ""), ("Ana Sá", "a;b;c"), ("99999999999999999999999999", "00/00/0000"), (" ", "\u0000\ud7ff💥"), ("-(1.234,50) €", "K")]
+ROWS = [
+    ("12.5", "31/12/2024"),
+    (None, ""),
+    ("Ana Sá", "a;b;c"),
+    ("99999999999999999999999999", "00/00/0000"),
+    (" ", "\u0000\ud7ff💥"),
+    ("-(1.234,50) €", "K"),
+]
 PARTS = ["{A}", "{B}", "{#row}", "{#source}", "{@x}", "{", "}", '"', '"t"', '"{A} {B}"', '"\\{"', "'", "->", "- >", ",", ";", "when", "otherwise", "or", "and", "not", "is", "blank", "in", "(", ")",
          "=", "==", "!=", "<>", "<", "<=", ">", "between", "within", "days", "contains", "matches", "starts", "ends", "with", "it", "yes", "no", "keep", ":p", ":", "0", "-1", "3.14159", "10000000000",
          "1e5", "é", "\n", "\t", "#", "|", "&&", "\\"]  # fmt: skip
-VALUES = ['"x"', '""', '"["', '"(a)(b)"', '"dd/MM/yyyy"', '"yy"', '"0.00"', '"é"', "0", "1", "-5", "999999999", "yes", "no", "blank", "demo", "owners", ":p", '"a-z"', '"z-a"', '"month"', '"days"', "0.000000000001"]
+VALUES = [
+    '"x"',
+    '""',
+    '"["',
+    '"(a)(b)"',
+    '"dd/MM/yyyy"',
+    '"yy"',
+    '"0.00"',
+    '"é"',
+    "0",
+    "1",
+    "-5",
+    "999999999",
+    "yes",
+    "no",
+    "blank",
+    "demo",
+    "owners",
+    ":p",
+    '"a-z"',
+    '"z-a"',
+    '"month"',
+    '"days"',
+    "0.000000000001",
+]
 
 
 def surroundings() -> Surroundings:
     def lookup(name: str) -> Lookup:
         return Lookup(name, ("No",), False, list, _rows=pl.DataFrame({"No": ["7", "7", "K"], "Name": ["a", "b", None]}))
 
-    crosswalk = Crosswalk("demo", ("from",), (Entry(2, "K", (), "dog"), Entry(3, "1", (), "few", "20"), Entry(4, "(any)", (), "")))
+    crosswalk = Crosswalk(
+        "demo", ("from",), (Entry(2, "K", (), "dog"), Entry(3, "1", (), "few", "20"), Entry(4, "(any)", (), ""))
+    )
     keys = pl.DataFrame({"identity": ["K"], "key": ["OW-1"]})
     declared = {"p": Declared("p", Kind.NUMBER, "2.5")}
-    return Surroundings(lambda _: crosswalk, lambda _: keys, lambda _: True, Parameters({}, declared), date(2026, 3, 31), lookup)
+    return Surroundings(
+        lambda _: crosswalk, lambda _: keys, lambda _: True, Parameters({}, declared), date(2026, 3, 31), lookup
+    )
 
 
 def fitting(random: Random, parameter: Parameter) -> str:
@@ -82,7 +117,11 @@ def made(random: Random, examples: list[str]) -> str:
         if random.random() < 0.3:
             start = ", ".join([start] * random.randint(2, 3))
         text = " -> ".join([start, *steps]) + random.choice(["", "", " or blank", ' or "x"', " or keep"])
-        return f'{text} when {random.choice(["{A} = {B}", "{A} is blank", "not ({B} in (1, 2))"])}; {{A}} otherwise' if random.random() < 0.2 else text
+        return (
+            f"{text} when {random.choice(['{A} = {B}', '{A} is blank', 'not ({B} in (1, 2))'])}; {{A}} otherwise"
+            if random.random() < 0.2
+            else text
+        )
     text = random.choice(examples)
     for _ in range(random.randint(1, 4)):
         at = random.randrange(len(text) + 1)

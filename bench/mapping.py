@@ -1,6 +1,6 @@
 """Times 30 fields of 3 to 5 steps each beside the same expressions written by hand in Polars, and how quickly a plan of 200 fields is checked.
 
-    python bench/mapping.py [--rows 1000000] [--rounds 3]
+python bench/mapping.py [--rows 1000000] [--rounds 3]
 """
 
 from __future__ import annotations
@@ -57,7 +57,13 @@ def prepare(folder: Path, fields: int) -> None:
     flows = "\n".join(f"{name} = '{FLOWS[i % len(FLOWS)]}'" for i, name in enumerate(names))
     texts = {
         "mudanza.toml": 'name = "Bench"\n',
-        "layouts/wide.json": json.dumps({"@context": "http://www.w3.org/ns/csvw", "tableSchema": {"columns": columns}, "dialect": {"lineTerminators": ["\n"]}}),
+        "layouts/wide.json": json.dumps(
+            {
+                "@context": "http://www.w3.org/ns/csvw",
+                "tableSchema": {"columns": columns},
+                "dialect": {"lineTerminators": ["\n"]},
+            }
+        ),
         "plans/wide.toml": f'layout = "layouts/wide.json"\n[[source]]\nname = "north"\nfile = "incoming/clients.csv"\nencoding = "utf-8"\n[fields]\n{flows}\n',
     }
     for name, text in texts.items():
@@ -96,7 +102,11 @@ def main() -> None:
             "by hand in Polars": by_hand,
             "preview": [MUDANZA, "-C", str(folder), "preview", "wide"],
             "200 fields, preview": [MUDANZA, "-C", str(wide), "preview", "wide", "-n", "1"],
-            "start-up: --version and Polars": [sys.executable, "-c", "import mudanza.cli.main, polars, click, rich.console"],
+            "start-up: --version and Polars": [
+                sys.executable,
+                "-c",
+                "import mudanza.cli.main, polars, click, rich.console",
+            ],
         }.items():
             shutil.rmtree(folder / ".mudanza", ignore_errors=True)
             seconds = timed(command).seconds
@@ -119,7 +129,10 @@ def checked(folder: Path) -> float:
         "begun = time.perf_counter(); move = read_move(Path(sys.argv[1])); plan = load_plan(move, 'wide');"
         "compile_plan(plan, move, open_sources(plan, move.shown).columns, date.today(), {}); print(time.perf_counter() - begun)"
     )
-    runs = [subprocess.run([sys.executable, "-c", code, str(folder)], capture_output=True, text=True, check=True) for _ in range(5)]
+    runs = [
+        subprocess.run([sys.executable, "-c", code, str(folder)], capture_output=True, text=True, check=True)
+        for _ in range(5)
+    ]
     return min(float(one.stdout) for one in runs)
 
 

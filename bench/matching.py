@@ -22,12 +22,17 @@ ROWS = 60
 def prepare(case: Case, folder: Path) -> None:
     """A move with the case's layout, and its source."""
     columns = [{"name": name, "titles": title, "datatype": datatype} for name, title, datatype in case.fields]
-    layout = {"@context": "http://www.w3.org/ns/csvw", "tableSchema": {"columns": columns, **({"primaryKey": case.key} if case.key else {})}}
+    layout = {
+        "@context": "http://www.w3.org/ns/csvw",
+        "tableSchema": {"columns": columns, **({"primaryKey": case.key} if case.key else {})},
+    }
     for part in ("layouts", "incoming", "plans"):
         (folder / part).mkdir(parents=True)
     (folder / "mudanza.toml").write_text('name = "Bench"\n', encoding="utf-8")
     (folder / "layouts/list.json").write_text(json.dumps(layout), encoding="utf-8")
-    (folder / "plans/list.toml").write_text('layout = "layouts/list.json"\n[[source]]\nname = "old"\nfile = "incoming/list.csv"\n', encoding="utf-8")
+    (folder / "plans/list.toml").write_text(
+        'layout = "layouts/list.json"\n[[source]]\nname = "old"\nfile = "incoming/list.csv"\n', encoding="utf-8"
+    )
     with (folder / "incoming/list.csv").open("w", encoding="utf-8", newline="") as file:
         writer = csv.writer(file)
         writer.writerow([heading for heading, _, _ in case.columns])
@@ -52,7 +57,9 @@ def run(case: Case, verbose: bool) -> tuple[int, int, int]:
         good = columns == truth.get(name, set())
         right += good
         if verbose and not good:
-            print(f"  {case.name}: {name} <- {columns} ({score:.2f}{' ?' if doubt else ''}), and should be {truth.get(name, 'none')}: {flow}")
+            print(
+                f"  {case.name}: {name} <- {columns} ({score:.2f}{' ?' if doubt else ''}), and should be {truth.get(name, 'none')}: {flow}"
+            )
     if verbose:
         for name in truth.keys() - proposed.keys():
             print(f"  {case.name}: {name} not found, should be {truth[name]}")

@@ -8,10 +8,31 @@ from random import Random
 from typing import Any
 
 _GIVEN = ["Ana", "Rui", "Marta", "Karl", "Ingrid", "Luc", "Chiara", "Pieter", "Sofia", "Tom", "Elena", "Jan"]
-_FAMILY = ["Silva", "Becker", "Dupont", "Rossi", "Jansen", "Moreau", "Schmidt", "Costa", "Vega", "Brown", "de Vries", "Neri"]
+_FAMILY = [
+    "Silva",
+    "Becker",
+    "Dupont",
+    "Rossi",
+    "Jansen",
+    "Moreau",
+    "Schmidt",
+    "Costa",
+    "Vega",
+    "Brown",
+    "de Vries",
+    "Neri",
+]
 _TOWNS = ["Porto", "Bonn", "Lyon", "Torino", "Utrecht", "Vigo", "Leeds", "Kassel", "Nantes", "Braga"]
 _STREETS = ["Rua do Sol", "Hauptstraße", "Rue Verte", "Via Roma", "Kerkstraat", "Calle Mayor", "High Street"]
-_THINGS = ["Screw M4 x 20", "Garden hose 20 m", "Lamp, desk", "Paint white 5 l", "Rope 8 mm", "Brush small", "Timber 2x4"]
+_THINGS = [
+    "Screw M4 x 20",
+    "Garden hose 20 m",
+    "Lamp, desk",
+    "Paint white 5 l",
+    "Rope 8 mm",
+    "Brush small",
+    "Timber 2x4",
+]
 _JOBS = ["Clerk", "Nurse", "Engineer", "Cook", "Driver", "Manager"]
 _COUNTRIES = ["PT", "DE", "FR", "IT", "NL", "ES"]
 _NOTES = ["calls on Mondays", "prefers letters", "see the old card", "pays late, ask first", "moved in spring"]
@@ -48,7 +69,10 @@ def value_of(kind: str, number: int) -> str:
         case "line2":
             return pick(["", "", "2.º Esq.", "Flat 3", "Hof"])
         case "post":
-            return {"pt": f"{random.randint(1000, 9999)}-{random.randint(100, 999)}", "nl": f"{random.randint(1000, 9999)} AB"}.get(more, f"{random.randint(10000, 99999)}")
+            return {
+                "pt": f"{random.randint(1000, 9999)}-{random.randint(100, 999)}",
+                "nl": f"{random.randint(1000, 9999)} AB",
+            }.get(more, f"{random.randint(10000, 99999)}")
         case "town":
             return pick(_TOWNS)
         case "country":
@@ -60,9 +84,21 @@ def value_of(kind: str, number: int) -> str:
         case "web":
             return f"www.example{number}.com"
         case "day":
-            return {"iso": f"{day}", "dmy": f"{day:%d/%m/%Y}", "dot": f"{day:%d.%m.%Y}", "mdy": f"{day:%m/%d/%Y}", "dash": f"{day:%d-%m-%Y}"}[more]
+            return {
+                "iso": f"{day}",
+                "dmy": f"{day:%d/%m/%Y}",
+                "dot": f"{day:%d.%m.%Y}",
+                "mdy": f"{day:%m/%d/%Y}",
+                "dash": f"{day:%d-%m-%Y}",
+            }[more]
         case "born":
-            return {"iso": f"{born}", "dmy": f"{born:%d/%m/%Y}", "dot": f"{born:%d.%m.%Y}", "mdy": f"{born:%m/%d/%Y}", "dash": f"{born:%d-%m-%Y}"}[more]
+            return {
+                "iso": f"{born}",
+                "dmy": f"{born:%d/%m/%Y}",
+                "dot": f"{born:%d.%m.%Y}",
+                "mdy": f"{born:%m/%d/%Y}",
+                "dash": f"{born:%d-%m-%Y}",
+            }[more]
         case "money":
             return f"{random.randint(100, 99999) / 100:.2f}".replace(".", more or ".")
         case "whole":
@@ -115,7 +151,13 @@ def coded(*codes: str) -> dict[str, Any]:
 
 DAY, NUMBER, WHOLE, BOOL, S = {"base": "date", "format": "yyyy-MM-dd"}, "decimal", "integer", "boolean", "string"
 ADDRESS = [("street", "Street", text()), ("postcode", "Postcode", text(10)), ("city", "City", text())]
-PERSON = [("first_name", "First name", text()), ("last_name", "Last name", text()), *ADDRESS, ("phone", "Phone", text(20)), ("email", "E-mail", text(80))]
+PERSON = [
+    ("first_name", "First name", text()),
+    ("last_name", "Last name", text()),
+    *ADDRESS,
+    ("phone", "Phone", text(20)),
+    ("email", "E-mail", text(80)),
+]
 
 TUNED = [
     Case("patients, English to English", [

@@ -115,7 +115,10 @@ def picture_of_workbook(workbook: Path, folder: Path, name: str, size: str) -> N
     width, height = size.split("x")
     pages = ["pdftoppm", "-png", "-r", "110", "-singlefile", "-x", "0", "-y", "0", "-W", width, "-H", height]
     subprocess.run([*pages, str(folder / f"{workbook.stem}.pdf"), str(SHOTS / name)], check=True)
-    subprocess.run(["mogrify", "-trim", "+repage", "-bordercolor", "white", "-border", "12", str(SHOTS / f"{name}.png")], check=True)
+    subprocess.run(
+        ["mogrify", "-trim", "+repage", "-bordercolor", "white", "-border", "12", str(SHOTS / f"{name}.png")],
+        check=True,
+    )
 
 
 if __name__ == "__main__":

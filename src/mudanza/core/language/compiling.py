@@ -311,7 +311,8 @@ class _Flow:
             value = self.compiler.field_value(name[1:])
             if value is None:
                 near = nearest(name[1:], list(self.compiler.field_names))
-                raise self.fail(node, unknown("field", name[1:], []), f"Did you mean {{@{near}}}?" if near else None)
+                hint = f"Did you mean {{@{near}}}?" if near else f"The layout has {few(self.compiler.field_names)}."
+                raise self.fail(node, unknown("field", name[1:], []), hint)
             return replace(value, problems=(), failed=None)
         if name in _FACTS:
             column, kind = _FACTS[name]
@@ -320,6 +321,14 @@ class _Flow:
         if name in self.compiler.columns:
             self.compiler.used.add(name)
             return Value(Kind.TEXT, pl.col(name))
+        if not name:
+            raise self.fail(node, "the braces are empty.", "Write a column's heading in them, {Heading}.")
+        if name.startswith("#"):
+            raise self.fail(
+                node,
+                f"the reader knows no {name!r} of a row.",
+                f"There are {', '.join(f'{{{fact}}}' for fact in _FACTS)}.",
+            )
         known = [*self.compiler.columns, *_FACTS]
         near = nearest(name, known)
         fields = f" A field is written {{@{name}}}." if name in self.compiler.field_names else ""

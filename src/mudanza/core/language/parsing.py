@@ -14,6 +14,7 @@ from lark.tree import Meta
 
 from mudanza.core.errors import LanguageError, Place
 from mudanza.core.language import nodes
+from mudanza.core.language.slips import slip_at
 
 _PIECES = re.compile(r"\\(.)|\{([^{}\n]*)\}|([^\\{]+|.)", re.DOTALL)
 _ESCAPES = {"n": "\n", "t": "\t"}
@@ -73,6 +74,8 @@ def _explain(text: str, error: UnexpectedInput) -> LanguageError:
         hint = 'It is written: -> expect it > 0 "a positive weight".'
         if text[expects + 9 : at].strip():
             return error_at(text, expects + 3, expects + 9, "this expect lacks its message.", hint)
+    if (slip := slip_at(text, at)) is not None:
+        return error_at(text, at, at + len(re.match(r"[\w-]+|\"[^\"]*\"|[<>=!]+|.", rest).group()), *slip)  # type: ignore[union-attr]
     for wrong, right in (("==", "="), ("<>", "!="), ("&&", "and"), ("||", "or"), ("=>", ">="), ("=<", "<=")):
         for place in (at, at - 1):
             if text.startswith(wrong, max(place, 0)):

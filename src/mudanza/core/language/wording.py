@@ -17,6 +17,8 @@ def conversion(kind: Kind, wanted: tuple[Kind, ...]) -> str | None:
         return 'Make one text of them: -> join " ", or -> pick 1.'
     if Kind.TEXT in wanted and kind is Kind.YESNO:
         return 'Use cases: "Y" when {...}; "N" otherwise.'
+    if kind is Kind.DATE and wanted == (Kind.DATETIME,):
+        return 'Read it with its time: -> date "dd/MM/yyyy HH:mm".'
     if kind is not Kind.TEXT:
         return None
     readings = {
