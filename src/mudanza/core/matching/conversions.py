@@ -200,7 +200,11 @@ def _date(field: Field, view: View, clean: str) -> Conversion:
         texts = [t for t in texts if t not in zero] or texts
     timed = sum(":" in t for t in texts) > 0.5 * len(texts)
     options: list[tuple[float, int, str, str]] = []
-    languages = LANGUAGES if any(re.search(r"[A-Za-zÀ-ÿ]{3}", t) for t in texts) else ("en",)
+    languages = (
+        ("en", *(one for one in LANGUAGES if one != "en"))
+        if any(re.search(r"[A-Za-zÀ-ÿ]{3}", t) for t in texts)
+        else ("en",)
+    )
     forms = [*_DATES, *(_NAMED if len(languages) > 1 else [])]
     fitting = [
         (form, language)

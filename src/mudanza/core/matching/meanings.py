@@ -69,6 +69,11 @@ _JOINING = {
     "fur",
     "d",
     "l",
+    "on",
+    "am",
+    "op",
+    "em",
+    "il",
 }
 
 
@@ -100,6 +105,11 @@ def words_of(text: str) -> list[str]:
     return [w for w in re.split(r"[^a-z0-9α-ωа-я]+", letters) if w]
 
 
+def _core(words: list[str]) -> list[str]:
+    """Words without those that only join others, if others are left."""
+    return [w for w in words if w not in _JOINING] or words
+
+
 class Words:
     """The table of words. `own` is a move's file of further ones."""
 
@@ -122,7 +132,7 @@ class Words:
             ideas = frozenset(words_of(row[0]))
             for phrase in (row[0], *row[1].split("|")):
                 # the first that claims a word keeps it; a move's own words go before
-                if words := tuple(words_of(phrase)):
+                if words := tuple(_core(words_of(phrase))):
                     if path is not None:
                         self._phrases[words] = ideas
                     else:
@@ -131,7 +141,7 @@ class Words:
     @cache  # noqa: B019 - as many as there are headings
     def meaning(self, heading: str) -> Meaning:
         """What a heading means."""
-        words = self._words(heading)
+        words = _core(self._words(heading))
         ideas: set[str] = set()
         others: list[str] = []
         by_word: list[tuple[str, frozenset[str]]] = []
@@ -149,7 +159,7 @@ class Words:
                 word = words[at]
                 if word.isdigit():
                     number = word
-                elif word not in _JOINING:
+                else:
                     parts = self._parts(word)
                     by_word.append((word, parts or frozenset()))
                     if parts is None:
@@ -176,13 +186,13 @@ class Words:
             for other in (rest, rest.removeprefix("s")):
                 if first in self._single and other in self._single and len(other) > 1:
                     return self._single[first] | self._single[other]
-        if (short := self._shortened(word)) is not None:
-            return short
         for cut in range(len(word) - 2, 2, -1):
             if (second := self._single.get(word[cut:])) is not None and (
-                first_ideas := self._shortened(word[:cut])
+                first_ideas := self._shortened(word[:cut], part=True)
             ) is not None:
                 return first_ideas | second
+        if (short := self._shortened(word)) is not None:
+            return short
         if word[:-2] in self._single and len(word) >= 5:
             return self._single[word[:-2]]
         if len(word) >= 6:
@@ -195,13 +205,16 @@ class Words:
                 return near[0]
         return None
 
-    def _shortened(self, word: str) -> frozenset[str] | None:
-        """The ideas of the one known word that a short one stands for: its beginning, or some of its letters in their order."""
+    def _shortened(self, word: str, part: bool = False) -> frozenset[str] | None:
+        """The ideas of the one known word that a short one stands for: its beginning, or some of its letters in their order. A `part` of a word (`ord` of
+        `ordno`) may begin several; the shortest is meant."""
         if len(word) < 3:
             return None
         starts = {ideas for known, ideas in self._single.items() if known.startswith(word) and len(known) > len(word)}
         if len(starts) == 1 and len(word) >= 4:
             return next(iter(starts))
+        if starts and part:
+            return self._single[min((known for known in self._single if known.startswith(word)), key=len)]
         if starts:
             return None
         some = {ideas for known, ideas in self._single.items() if abbreviates(word, known)}
@@ -217,7 +230,7 @@ def abbreviates(short: str, word: str) -> bool:
     ):
         return False
     letters = iter(word)
-    return all(c in letters for c in short) and short[-1] in word[-2:]
+    return all(c in letters for c in short) and short[-1] in word[-2:] and short[-1] not in "aeiou"
 
 
 def likeness(one: Meaning, other: Meaning) -> float:
@@ -272,14 +285,14 @@ def _pieces(word: str, words: Sequence[tuple[str, frozenset[str]]], start: int =
     for number in range(start, len(words)):
         full = words[number][0]
         if word == full:
-            return None if start == 0 else [number]
+            return [number]
         for size in range(len(word), 0, -1):
             piece = word[:size]
             if (
                 _stands_for(piece, full, words[number][1])
                 and (rest := _pieces(word[size:], words, number + 1)) is not None
             ):
-                if start == 0 and not rest and size < 3:
+                if start == 0 and not rest and size < 2:
                     continue
                 return [number, *rest]
     return None
@@ -293,7 +306,8 @@ def _stands_for(piece: str, full: str, ideas: frozenset[str]) -> bool:
     if full.startswith(piece):
         return True
     letters = iter(full)
-    return len(piece) >= 2 and not any(c in "aeiou" for c in piece[1:]) and all(c in letters for c in piece)
+    consonants = not any(c in "aeiou" for c in piece[1:])
+    return len(piece) >= 2 and (consonants or len(piece) >= 4) and all(c in letters for c in piece)
 
 
 def tells(one: Meaning, other: Meaning) -> bool:

@@ -68,7 +68,7 @@ class View:
         return [
             v
             for v in dict.fromkeys(v.strip() for v in self.values)
-            if v.lower() in _PLACEHOLDERS and self.distinct > 2 and len(v) + self.filled > 2
+            if v.lower() in _PLACEHOLDERS and (len(v) > 1 or self.distinct > 2)
         ]
 
     @property

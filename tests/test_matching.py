@@ -1,0 +1,370 @@
+"""The parts of drafting on their own: what headings mean, what values need, which targets codes may have; and how decisions are kept in texts."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import program
+from mudanza.core.crosswalking.finding import entry_for
+from mudanza.core.crosswalking.proposing import Target, Targets, propose
+from mudanza.core.crosswalking.tables import Crosswalk, Entry
+from mudanza.core.kinds import Kind
+from mudanza.core.language.saying import in_words
+from mudanza.core.language.steps import STEPS
+from mudanza.core.language.trying import try_flow
+from mudanza.core.layouts.formats import NumberFormat, YesNoFormat
+from mudanza.core.layouts.model import Field
+from mudanza.core.loans.remarks import Remark, read_remarks, write_remarks
+from mudanza.core.matching.conversions import conversion
+from mudanza.core.matching.meanings import Words, abbreviates, likeness, words_of
+from mudanza.core.matching.views import View
+
+WORDS = Words()
+
+# headings: two of them, and whether they mean the same (at least so much), or not (at most so much)
+ALIKE = [
+    ("birth_date", "Geb.-Dat.", 0.9),
+    ("Date of birth", "F. Nacimiento", 0.9),
+    ("last_name", "Nachname", 0.9),
+    ("last_name", "LAST_NM", 0.6),
+    ("customer_id", "KundenNr", 0.9),
+    ("postcode", "PLZ", 0.9),
+    ("phone2", "Telefon 2", 0.9),
+    ("unit_price", "UNTPRC", 0.5),
+    ("vat_rate", "MwSt-Satz", 0.9),
+    ("quantity", "Qtd.", 0.9),
+    ("order_no", "ORDNO", 0.5),
+    ("e_mail", "E-Mail-Adresse", 0.9),
+    ("street", "Straße", 0.9),
+    ("emergency_phone", "Notfall-Telefon", 0.9),
+    ("description", "Artikelbezeichnung", 0.6),
+    ("colour", "Farbe", 0.9),
+    ("hired_on", "Date d'embauche", 0.9),
+    ("weight", "WGT", 0.9),
+    ("zipcode", "zip_code", 0.9),
+]
+UNLIKE = [
+    ("phone", "Notfall-Telefon", 0.85),
+    ("phone2", "Telefon 3", 0.75),
+    ("birth_date", "Date of death", 0.5),
+    ("first_name", "Nachname", 0.5),
+    ("cost_price", "Verkaufspreis", 0.6),
+    ("created", "Geändert am", 0.4),
+    ("leave_date", "Befristet bis", 0.6),
+    ("town", "Title", 0.4),
+    ("net", "gross", 0.4),
+    ("iban", "Chip", 0.3),
+]
+
+
+@pytest.mark.parametrize(("one", "other", "least"), ALIKE, ids=[f"{a}~{b}" for a, b, _ in ALIKE])
+def test_headings_that_mean_the_same(one: str, other: str, least: float) -> None:
+    assert likeness(WORDS.meaning(one), WORDS.meaning(other)) >= least
+    assert likeness(WORDS.meaning(other), WORDS.meaning(one)) >= least
+
+
+@pytest.mark.parametrize(("one", "other", "most"), UNLIKE, ids=[f"{a}!{b}" for a, b, _ in UNLIKE])
+def test_headings_that_do_not(one: str, other: str, most: float) -> None:
+    assert likeness(WORDS.meaning(one), WORDS.meaning(other)) <= most
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.text(max_size=20), st.text(max_size=20))
+def test_likeness_is_a_share_and_any_heading_has_one(one: str, other: str) -> None:
+    assert 0 <= likeness(WORDS.meaning(one), WORDS.meaning(other)) <= 1
+    assert words_of(one) == words_of(one.upper()) or not one.isascii() or one != one.lower()
+
+
+@pytest.mark.parametrize(("short", "word", "does"), [("qty", "quantity", True), ("wgt", "weight", True), ("itm", "item", True), ("dsc", "date", False), ("gty", "quantity", False), ("itm", "international", False)])  # fmt: skip
+def test_abbreviations(short: str, word: str, does: bool) -> None:
+    assert abbreviates(short, word) is does
+
+
+# values
+
+
+def view(*values: str) -> View:
+    distinct = dict.fromkeys(values)
+    return View(
+        "old",
+        "A",
+        WORDS.meaning("A"),
+        len(values),
+        len([v for v in values if v.strip()]),
+        len(distinct),
+        tuple(v for v in distinct if v.strip()),
+    )
+
+
+def text(**more: object) -> Field:
+    return Field("f", "F", **more)  # type: ignore[arg-type]
+
+
+NUMBER = Field("f", "F", Kind.NUMBER, number=NumberFormat.of("0.00"))
+DATE = Field("f", "F", Kind.DATE)
+TIME = Field("f", "F", Kind.DATETIME)
+YESNO = Field("f", "F", Kind.YESNO, yesno=YesNoFormat())
+
+# a field, the values of a column, the steps that are found, and words of the doubt (None if there is none)
+CONVERSIONS = [
+    (NUMBER, ["1.50", "22"], " -> number", None),
+    (NUMBER, ["1,50", "22,00"], ' -> number decimal=","', None),
+    (NUMBER, ["1.234,50", "2,00"], ' -> number decimal="," group="."', None),
+    (NUMBER, ["1,234.50", "2.00"], ' -> number group=","', None),
+    (NUMBER, ["1 234,50", "2,00"], ' -> number decimal="," group=" "', None),
+    (NUMBER, ["12,50 €", "3,00 €"], ' -> number decimal="," unit="€"', None),
+    (NUMBER, ["EUR 12.50", "EUR 3.00"], ' -> number unit="EUR"', None),
+    (NUMBER, ["(12.50)", "3.00"], " -> number signs=yes", None),
+    (NUMBER, ["12.50-", "3.00"], " -> number signs=yes", None),
+    (NUMBER, ["12 %", "3 %"], " -> number percent=yes", None),
+    (NUMBER, ["1.505", "22.251", "3.1"], " -> number -> round 2", None),
+    (NUMBER, ["1.500", "22.250"], " -> number", "decimals or of thousands"),
+    (NUMBER, ["n/a", "1.50", "2.00"], ' -> blank-if "n/a" -> number', None),
+    (NUMBER, ["", " "], " -> number", "blank in the sample"),
+    (DATE, ["2024-01-31"], ' -> date "yyyy-MM-dd"', None),
+    (DATE, ["31/01/2024", "01/02/2024"], ' -> date "dd/MM/yyyy"', None),
+    (DATE, ["01/31/2024", "02/01/2024"], ' -> date "MM/dd/yyyy"', None),
+    (DATE, ["01/02/2024", "03/04/2024"], ' -> date "dd/MM/yyyy"', "not told apart"),
+    (DATE, ["31.01.2024"], ' -> date "dd.MM.yyyy"', None),
+    (DATE, ["20240131", "20231201"], ' -> date "yyyyMMdd"', None),
+    (DATE, ["31 Jan 2024"], ' -> date "d MMM yyyy"', None),
+    (DATE, ["3 de março de 2024"], " -> date \"d 'de' MMMM 'de' yyyy\" language=\"pt\"", None),
+    (DATE, ["00/00/0000", "31/01/2024"], ' -> blank-if "00/00/0000" -> date "dd/MM/yyyy"', None),
+    (DATE, ["45000", "45100"], " -> serial", None),
+    (DATE, ["31/01/2024 10:30"], ' -> date "dd/MM/yyyy HH:mm" -> day', None),
+    (TIME, ["2024-01-31T10:30:00"], " -> date \"yyyy-MM-dd'T'HH:mm:ss\"", None),
+    (TIME, ["2024-01-31T10:30:00+01:00"], " -> date \"yyyy-MM-dd'T'HH:mm:ssXXX\"", None),
+    (YESNO, ["Y", "N"], ' -> yesno yes="y" no="n"', None),
+    (YESNO, ["sim", "não"], ' -> yesno yes="sim" no="não"', None),
+    (YESNO, ["J"], ' -> yesno yes="j" no="n"', None),
+    (YESNO, ["1", "0"], ' -> yesno yes="1" no="0"', None),
+    (YESNO, ["Y", "perhaps"], ' -> yesno yes="y" no="?"', "perhaps"),
+    (text(), ["Ana", "Rui "], " -> trim", None),
+    (text(), ["Ana  Sá", "Rui"], " -> squeeze", None),
+    (text(), ["Ana", "Rui"], "", None),
+    (text(max_length=5), ["Ana", "Maria Sá"], " -> fit 5 words=yes", None),
+    (text(permitted=("cat", "dog")), ["cat", "dog"], "", None),
+    (text(permitted=("cat", "dog")), ["CAT", "DOG"], " -> lower", None),
+    (text(permitted=("Cat", "Dog")), ["CAT", "DOG"], " -> sentence", None),
+    (text(pattern="[0-9]{9}"), ["+351 912345678", "912345678"], " -> digits -> last 9", None),
+    (text(pattern="[A-Z]{2}[0-9]+"), ["ab12", "cd3"], " -> upper", None),
+    (text(pattern="[0-9]{5}"), ["123", "45"], " -> digits -> pad 5", None),
+    (text(pattern="X[0-9]"), ["ab", "cd"], "", "only 0% of the values"),
+]
+
+
+@pytest.mark.parametrize(
+    ("field", "values", "steps", "doubt"), CONVERSIONS, ids=[f"{c[0].kind} {c[1][0]}" for c in CONVERSIONS]
+)
+def test_the_steps_that_values_need(field: Field, values: list[str], steps: str, doubt: str | None) -> None:
+    found = conversion(field, view(*values))
+    assert found.steps == steps
+    assert (doubt is None) == (found.doubt is None) and (doubt or "") in (found.doubt or "")
+    if doubt is None:
+        made = try_flow("{A}" + found.steps, [(v,) for v in values])
+        assert not any(codes for _, codes in made if codes != ["flow.cut"])
+
+
+def test_codes_need_a_crosswalk() -> None:
+    found = conversion(text(permitted=("cat", "dog")), view("K", "H"))
+    assert found.codes and found.share >= 0.5
+
+
+@pytest.mark.parametrize("part", ["--held-out", ""])
+def test_the_benchmark_of_matching_holds(part: str) -> None:
+    bench = Path(__file__).parent.parent / "bench"
+    command = [sys.executable, str(bench / "matching.py"), *part.split()]
+    ended = subprocess.run(command, cwd=bench, capture_output=True, text=True, check=True)
+    *_, precision, recall, _ = ended.stdout.strip().splitlines()[-1].split("|")
+    assert float(precision.split()[0]) >= 0.95 and float(recall.split()[0]) >= 0.9
+
+
+def test_several_sources_become_cases(tmp_path: Path) -> None:
+    texts = {
+        "mudanza.toml": 'name = "T"\n[keys.people]\npattern = "P{000}"\n',
+        "layouts/people.json": """{"@context": "http://www.w3.org/ns/csvw", "tableSchema": {"primaryKey": "code", "columns": [
+            {"name": "code", "titles": "Code", "required": true, "datatype": {"base": "string", "format": "P[0-9]{3}"}},
+            {"name": "full_name", "titles": "Name", "required": true},
+            {"name": "street", "titles": "Street", "datatype": {"base": "string", "maxLength": 60}},
+            {"name": "born", "titles": "Born", "datatype": {"base": "date", "format": "yyyy-MM-dd"}},
+            {"name": "sex", "titles": "Sex", "datatype": {"base": "string", "format": "m|f"}},
+            {"name": "clinic", "titles": "Clinic"}]}}""",
+        "plans/people.toml": 'layout = "layouts/people.json"\n[[source]]\nname = "pt"\nfile = "incoming/pt.csv"\n[[source]]\nname = "de"\nfile = "incoming/de.csv"\n',
+        "incoming/pt.csv": "N.º,Nome próprio,Apelido,Morada 1,Morada 2,Nasc.,Sexo\n1,Ana,Sá,Rua A,2.º,31/12/1990,Fem\n2,Rui,Reis,Rua B,,01/02/1991,Masc\n",
+        "incoming/de.csv": "Nr;Name;Straße;Geb. am;Geschlecht\n1;Becker, Tom;Weg 1;31.12.1990;M\n2;Vogel, Eva;Weg 2;13.11.1980;W\n",
+    }
+    for name, content in texts.items():
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(content, encoding="utf-8")
+    made = program("match", "people", "--json", cwd=tmp_path, status=0).json
+    flows = {p["field"]: " ".join(p["flow"].split()) for p in made["proposals"]}
+    assert (
+        flows["code"]
+        == '{#source}, {N.º} -> mint people when {#source} = "pt"; {#source}, {Nr} -> mint people otherwise'
+    )
+    assert flows["full_name"] == '{Nome próprio}, {Apelido} -> join " " when {#source} = "pt"; {Name} otherwise'
+    assert flows["street"] == '{Morada 1}, {Morada 2} -> join ", " when {#source} = "pt"; {Straße} otherwise'
+    assert (
+        flows["born"] == '{Nasc.} -> date "dd/MM/yyyy" when {#source} = "pt"; {Geb. am} -> date "dd.MM.yyyy" otherwise'
+    )
+    assert (
+        "crosswalk sex" in flows["sex"]
+        and (tmp_path / "crosswalks/sex.csv").read_text() == "from,to,source,state,note\n"
+    )
+    assert made["without"] == ["clinic"]
+    found = program("crosswalk", "people", "--json", cwd=tmp_path, status=1).json["crosswalks"][0]
+    assert {tuple(c["code"]): c["proposal"] for c in found["codes"]} == {
+        ("Fem", "pt"): "f",
+        ("Masc", "pt"): "m",
+        ("M", "de"): "m",
+        ("W", "de"): "f",
+    }
+    (tmp_path / "crosswalks/sex.csv").write_text(
+        (tmp_path / "crosswalks/sex.csv").read_text().replace(",proposed,", ",,")
+    )
+    program("build", "people", cwd=tmp_path, status=0)
+    assert (tmp_path / "out/people.csv").read_text("utf-8").splitlines()[1:3] == [
+        'P001,Ana Sá,"Rua A, 2.º",1990-12-31,f,',
+        "P002,Rui Reis,Rua B,1991-02-01,m,",
+    ]
+
+
+# codes
+
+PERMITTED = Targets([Target(c, "") for c in ("clear", "debtor", "sleeping")], closed=True)
+SEXES = Targets([Target("male", ""), Target("female", "")], closed=True)
+NUMBERED = Targets([Target("10", "Active"), Target("20", "Deceased"), Target("30", "Asleep")], closed=True)
+PROPOSALS = [
+    ("Clear", PERMITTED, "clear", "written alike"),
+    ("D", PERMITTED, "debtor", "begins alike"),
+    ("dbetor", PERMITTED, "debtor", "spelt alike"),
+    ("asleep", PERMITTED, "sleeping", "by meaning"),
+    ("Q", PERMITTED, None, None),
+    ("M", SEXES, "male", "by meaning"),
+    ("masc.", SEXES, "male", "by meaning"),
+    ("w", SEXES, "female", "by meaning"),
+    ("fêmea", SEXES, "female", "by meaning"),
+    ("active", NUMBERED, "10", "means the same in the target"),
+    ("falecido", NUMBERED, "20", "by meaning"),
+    ("30", NUMBERED, "30", "written alike"),
+    ("x", Targets([], closed=False), None, None),
+]
+
+
+@pytest.mark.parametrize(("code", "targets", "to", "because"), PROPOSALS, ids=[f"{c[0]} {c[2]}" for c in PROPOSALS])
+def test_proposed_targets(code: str, targets: Targets, to: str | None, because: str | None) -> None:
+    assert propose((code,), targets, []) == (to, because)
+
+
+def test_a_code_may_be_as_it_is_elsewhere() -> None:
+    assert propose(("V", "south"), PERMITTED, [Entry(2, "v", ("north",), "sleeping")]) == (
+        "sleeping",
+        "so it is elsewhere in this crosswalk",
+    )
+
+
+_code = st.sampled_from(["A", "B", "5", "12", "(any)"])
+_when = st.sampled_from(["north", "south", "(any)"])
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.dictionaries(st.tuples(_code, _when), st.sampled_from(["x", "y", "z"]), max_size=8), st.booleans())
+def test_what_is_listed_is_what_flows_get(table: dict[tuple[str, str], str], ranges: bool) -> None:
+    """The command that lists codes and the step that translates them agree on every code."""
+    entries = [Entry(i, code, (when,), to) for i, ((code, when), to) in enumerate(table.items(), start=2)]
+    if ranges:
+        entries.append(Entry(99, "4", ("(any)",), "range", "12"))
+    asked = [(code, when) for code in ("A", "B", "5", "12", "13", "Q") for when in ("north", "south", "east")]
+    expected = [entry_for(entries, one) for one in asked]
+    crosswalk = Crosswalk("c", ("from", "clinic"), tuple(entries))
+    from mudanza.core.language.trying import without_tables
+    from mudanza.core.language.values import Surroundings
+
+    base = without_tables(__import__("datetime").date(2026, 1, 1))
+    around = Surroundings(lambda _: crosswalk, base.keys, base.book_exists, base.parameters, base.as_of, base.lookup)
+    made = try_flow("{A}, {B} -> crosswalk c", asked, around=around)
+    assert [value for value, _ in made] == [e.to if e else None for e in expected]
+
+
+# what flows say
+
+SAID = [
+    (None, "stays blank"),
+    ('{A} -> trim -> upper', "A, without spaces at the ends, in capitals"),
+    ('{A}, {B} -> join ", " -> fit 40', 'A and B, joined with ", ", cut to 40 characters'),
+    ('"debtor" when {@balance} > 0; "clear" otherwise', '"debtor", where the field balance is above 0; otherwise "clear"'),
+    ('{A} -> date "dd/MM/yyyy" "yyyy-MM-dd" or blank', 'A, read as a date "dd/MM/yyyy" or "yyyy-MM-dd" (if that cannot be done: blank)'),
+    ('"x" when {A} in ("a", "b") and not ({B} is blank); blank otherwise', '"x", where A is "a" or "b" and not (B is blank); otherwise blank'),
+    ('{#source}, {A} -> mint owners', "the source's name and A, given a new identifier from owners"),
+    ('({A} -> number decimal=","), 1.23 -> product', '(A, read as a number (decimal=",")) and 1.23, multiplied'),
+    ('{A} -> number -> expect it > 0 "weighs"', "A, read as a number, expecting it is above 0"),
+    ('"{A} of {B}"', '"[A] of [B]"'),
+    ('({A} -> date "yyyy") within 3 days', ""),
+    ("{A} -> nonsense", "A, nonsense"),
+    ("{A", ""),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("flow", "words"), SAID, ids=[str(c[0])[:40] for c in SAID])
+def test_flows_in_words(flow: str | None, words: str) -> None:
+    assert in_words(flow, STEPS) == words
+
+
+def test_every_step_can_be_said() -> None:
+    for step in STEPS.values():
+        for example in step.examples:
+            assert in_words(example.flow, STEPS) and "{0}" not in in_words(example.flow, STEPS)
+
+
+# remarks
+
+TOML = """layout = "x"
+# about the fields
+[fields]
+# 0.93, both mean name
+name = '{A}'
+long = '''
+"a" when {A} = "status: b";
+# status: no comment, but part of the text
+"c" otherwise
+'''
+
+# a remark of nobody
+[left_behind]
+name = "not a field"
+"""
+
+
+def test_remarks_stand_above_their_fields() -> None:
+    said = {"name": Remark("agreed", "see\nMaria"), "long": Remark("question"), "fax": Remark("", "nobody \\ has one")}
+    text = write_remarks(TOML, said)
+    assert read_remarks(text) == said
+    assert "# 0.93, both mean name\n# status: agreed\n# remark: see\\nMaria\nname = '{A}'" in text
+    assert (
+        "# status: question\nlong = '''" in text
+        and "# remark of fax: nobody \\\\ has one\n\n# a remark of nobody\n[left_behind]" in text
+    ) or "# remark of fax" in text
+    assert write_remarks(text, said) == text
+    assert write_remarks(text, {name: Remark() for name in said}) == TOML
+
+
+_texts = st.text(st.characters(blacklist_categories=["Cs", "Cc"]) | st.just("\n"), max_size=30).map(str.strip)
+
+
+@settings(max_examples=200, deadline=None)
+@given(
+    st.dictionaries(
+        st.sampled_from(["name", "long", "fax", "other-field"]),
+        st.builds(Remark, st.sampled_from(["", "agreed", "open"]), _texts),
+    )
+)
+def test_remarks_come_back_as_they_went(said: dict[str, Remark]) -> None:
+    text = write_remarks(TOML, said)
+    assert read_remarks(text) == {name: one for name, one in said.items() if one != Remark()}
+    assert write_remarks(text, {name: Remark() for name in said}) == TOML
