@@ -134,15 +134,6 @@ def test_a_plan_can_be_started_from_its_sources(clients: Path) -> None:
     assert not (clients / "plans/other.toml").exists()
 
 
-def test_the_benchmark_of_matching_holds() -> None:
-    bench = Path(__file__).parent.parent / "bench"
-    ended = subprocess.run(
-        [sys.executable, bench / "matching.py"], cwd=bench, capture_output=True, text=True, check=True
-    )
-    *_, precision, recall, _ = ended.stdout.strip().splitlines()[-1].split("|")
-    assert float(precision.split()[0]) >= 0.95 and float(recall.split()[0]) >= 0.9
-
-
 def test_codes_are_proposed_and_not_used_until_confirmed(clients: Path) -> None:
     program("match", "clients", cwd=clients, status=0)
     first = program("crosswalk", "clients", "--json", cwd=clients, status=1).json["crosswalks"][0]

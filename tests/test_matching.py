@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+from datetime import date
 from pathlib import Path
 
 import pytest
@@ -17,7 +18,8 @@ from mudanza.core.crosswalking.tables import Crosswalk, Entry
 from mudanza.core.kinds import Kind
 from mudanza.core.language.saying import in_words
 from mudanza.core.language.steps import STEPS
-from mudanza.core.language.trying import try_flow
+from mudanza.core.language.trying import try_flow, without_tables
+from mudanza.core.language.values import Surroundings
 from mudanza.core.layouts.formats import NumberFormat, YesNoFormat
 from mudanza.core.layouts.model import Field
 from mudanza.core.loans.remarks import Remark, read_remarks, write_remarks
@@ -283,10 +285,7 @@ def test_what_is_listed_is_what_flows_get(table: dict[tuple[str, str], str], ran
     asked = [(code, when) for code in ("A", "B", "5", "12", "13", "Q") for when in ("north", "south", "east")]
     expected = [entry_for(entries, one) for one in asked]
     crosswalk = Crosswalk("c", ("from", "clinic"), tuple(entries))
-    from mudanza.core.language.trying import without_tables
-    from mudanza.core.language.values import Surroundings
-
-    base = without_tables(__import__("datetime").date(2026, 1, 1))
+    base = without_tables(date(2026, 1, 1))
     around = Surroundings(lambda _: crosswalk, base.keys, base.book_exists, base.parameters, base.as_of, base.lookup)
     made = try_flow("{A}, {B} -> crosswalk c", asked, around=around)
     assert [value for value, _ in made] == [e.to if e else None for e in expected]
@@ -346,10 +345,8 @@ def test_remarks_stand_above_their_fields() -> None:
     text = write_remarks(TOML, said)
     assert read_remarks(text) == said
     assert "# 0.93, both mean name\n# status: agreed\n# remark: see\\nMaria\nname = '{A}'" in text
-    assert (
-        "# status: question\nlong = '''" in text
-        and "# remark of fax: nobody \\\\ has one\n\n# a remark of nobody\n[left_behind]" in text
-    ) or "# remark of fax" in text
+    assert "# status: question\nlong = '''" in text
+    assert text.index("# remark of fax: nobody \\\\ has one") < text.index("[left_behind]")
     assert write_remarks(text, said) == text
     assert write_remarks(text, {name: Remark() for name in said}) == TOML
 

@@ -124,7 +124,7 @@ LOOKUPS = [
     ('{Kind} -> lookup t "To" or "cat"', "Kind,To\nD,dog\nD,cat\n", 'key = "Kind"', {"1": "cat", "5": "cat"}, None),
     ('{Kind} -> lookup t "To"', "Art,To\nD,dog\n", 'key = "Kind"', None, "has no column 'Kind'"),
     ('{Kind} -> lookup t "Too"', "Kind,To\nD,dog\n", 'key = "Kind"', None, "Did you mean 'To'"),
-    ('{Kind} -> lookup t "To"', 'Kind,To\nD,dog\nC,cat,x\n', 'key = "Kind"', None, "is damaged"),
+    ('{Kind} -> lookup t "To"', 'Kind,To\nD,dog\nE,dog\nF,dog\nC,cat,x\nG,cat\n', 'key = "Kind"', None, "is damaged"),
     ('{Kind} -> lookup t "To"', "Kind;To\nD;dog\nC;cat\n", 'key = "K"\nrename = { "Kind" = "K" }', {"1": "dog", "5": "cat"}, None),
     ("{Kind} -> lookup t \"To\" several=\"first\"", "Kind,To\nD,dog\nD,\nC,cat\nC,dog\n", 'key = "Kind"', {"1": "dog", "5": "cat"}, None),
 ]  # fmt: skip

@@ -74,6 +74,9 @@ class Lookup:
         if self._rows is None:
             parts = []
             for shown, reader in self.open():
+                parts.append(
+                    pl.DataFrame(schema=dict.fromkeys(reader.headings, pl.String)).rename(self.renames, strict=False)
+                )
                 for batch in reader.batches():
                     if batch.broken:
                         bad = batch.broken[0]
