@@ -11,7 +11,7 @@ import click
 
 from mudanza.cli import look
 from mudanza.cli.check import find_layout
-from mudanza.cli.options import here, json_option, run_options, wait_option
+from mudanza.cli.options import answered, here, json_option, run_options, wait_option
 
 if TYPE_CHECKING:
     from mudanza.core.loans.decisions import DecisionLoan
@@ -65,7 +65,9 @@ def command(
             raise click.UsageError("--mapping and --crosswalks are two workbooks; lend one after the other.")
         if layout_name or columns or where:
             raise click.UsageError("--layout, --columns and --where choose records; a plan is lent whole.")
-        _lend_decisions(lend_mapping(move, subject, to) if mapping else lend_crosswalks(move, subject, to), as_json)
+        make = lend_mapping if mapping else lend_crosswalks
+        lent = answered(lambda given: make(move, subject, to, as_of=as_of, parameters=given), parameters)
+        _lend_decisions(lent, as_json)
         return
     if layout_name is not None or Path(subject).suffix:
         if layout_name is None:

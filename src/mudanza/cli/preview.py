@@ -13,6 +13,7 @@ from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import answered, here, json_option, run_options
+from mudanza.core.move import SETTINGS
 
 if TYPE_CHECKING:
     from mudanza.core.building.coverage import Coverage
@@ -182,10 +183,11 @@ def _watch(list_name: str, show: object) -> None:
 
 def _stand() -> dict[str, tuple[int, int]]:
     """The files that say what is done, each with its moment of change and its size."""
-    folder = here().folder if Path("mudanza.toml").exists() else Path.cwd()
+    # without reading the settings, which may be wrong just now
+    folder = next((f for f in (Path.cwd(), *Path.cwd().parents) if (f / SETTINGS).is_file()), Path.cwd())
     found = {}
     for path in (
-        folder / "mudanza.toml",
+        folder / SETTINGS,
         folder / "steps.py",
         *(p for part in ("plans", "layouts", "crosswalks") for p in (folder / part).glob("*")),
     ):

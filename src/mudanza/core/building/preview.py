@@ -99,11 +99,12 @@ def preview(
         )
         return ends, pl.concat([noticed, with_cells(ends.findings, opened, program)])
 
+    # the books are not to remember what was only looked through
+    looking = compile_plan(plan, move, intake.columns, day, given) if only_findings else program
+
     def with_findings(some: pl.DataFrame, noticed: pl.DataFrame) -> pl.Series:
-        # the books are not to remember what was only looked through
-        fresh = compile_plan(plan, move, intake.columns, day, given) if program.mints else program
         ends = run_late(
-            fresh, plan.layout, run_early(fresh, some, intake.columns, wrong_cells(noticed)), SeenKeys(), files
+            looking, plan.layout, run_early(looking, some, intake.columns, wrong_cells(noticed)), SeenKeys(), files
         )
         return pl.concat([noticed, ends.findings])["line"].unique()
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -44,10 +45,17 @@ class CodesReturn:
         return all(one.problem is None for one in self.decided)
 
 
-def lend_crosswalks(move: Move, name: str, to: Path | None = None) -> DecisionLoan:
+def lend_crosswalks(
+    move: Move,
+    name: str,
+    to: Path | None = None,
+    *,
+    as_of: date | None = None,
+    parameters: Mapping[str, str] | None = None,
+) -> DecisionLoan:
     """Write the crosswalks of a list as a workbook, each on its sheet, with the codes that occur and what is proposed for them."""
     start_crosswalks(move, load_plan(move, name, draft=True))
-    found = find_codes(move, name)
+    found = find_codes(move, name, as_of=as_of, parameters=parameters)
     if not found:
         raise LoanError(
             f"no flow of {name} uses a crosswalk, so there is nothing to lend.",
@@ -58,7 +66,10 @@ def lend_crosswalks(move: Move, name: str, to: Path | None = None) -> DecisionLo
         return [
             _sheet(one, f"{move.name}: codes of the list {name}, {loan}. Choose what each becomes, and say confirmed.")
             for one in found
-        ], {"crosswalks": {one.name: list(one.columns) for one in found}}
+        ], {
+            "crosswalks": {one.name: list(one.columns) for one in found},
+            "parameters": dict(parameters or {}),
+        }
 
     return lend_sheets(move, name, "crosswalks", make, to)
 
@@ -87,7 +98,7 @@ def receive_crosswalks(
     Raises LoanError where a sheet is not as it was lent.
     """
     name, shown = detail["list"], move.shown(path.resolve())
-    by_name = {one.name: one for one in find_codes(move, name)}
+    by_name = {one.name: one for one in find_codes(move, name, parameters=detail.get("parameters"))}
     decided: list[DecidedCode] = []
     decisions: dict[str, dict[tuple[str, ...], Decision]] = {}
     still_open = 0

@@ -24,6 +24,7 @@ from mudanza.core.matching.drafting import columns_of
 from mudanza.core.matching.writing import flow_text, write_texts
 from mudanza.core.move import Move
 from mudanza.core.own_steps import steps_of
+from mudanza.core.parameters import MissingParameterError
 from mudanza.core.plans import Plan, load_plan
 
 STATUSES = ("open", "agreed", "question", "to change")
@@ -66,11 +67,18 @@ class MappingReturn:
         return all(one.problem is None for one in self.flows)
 
 
-def lend_mapping(move: Move, name: str, to: Path | None = None) -> DecisionLoan:
+def lend_mapping(
+    move: Move,
+    name: str,
+    to: Path | None = None,
+    *,
+    as_of: date | None = None,
+    parameters: Mapping[str, str] | None = None,
+) -> DecisionLoan:
     """Write the mapping sheet of a list, with examples of real rows. Raises MudanzaError where the plan is wrong."""
     plan = load_plan(move, name, draft=True)
-    covered = coverage(move, name)
-    shown = preview(move, name, rows=_EXAMPLES, sample=True).rows
+    covered = coverage(move, name, as_of=as_of, parameters=parameters)
+    shown = preview(move, name, rows=_EXAMPLES, sample=True, as_of=as_of, parameters=parameters).rows
     steps = steps_of(move.folder, move.own_steps)
     remarks = read_remarks(plan.text)
     rows: list[list[str]] = []
@@ -227,6 +235,8 @@ def _problem(move: Move, plan: Plan, name: str, flow: str) -> str | None:
     changed = Plan(**{**plan.__dict__, "flows": {**plan.flows, name: flow}})
     try:
         compile_plan(changed, move, _columns(move, plan), date.today(), {})
+    except MissingParameterError:
+        return None
     except MudanzaError as error:
         return f"{error.what} {error.hint or ''}".strip()
     return None
