@@ -27,11 +27,11 @@ def steps() -> str:
     for step in ordered:
         if _module(step) != said:
             said = _module(step)
-            parts.append(f"# {ORDER[said]}\n")
+            parts.append(f"## {ORDER[said]}\n")
         takes = "any kind" if len(step.takes) > 5 else " or ".join(step.takes)
         several = ", several values at once" if step.several else ""
         gives = step.gives or "the kind it makes"
-        parts.append(f"## {step.name}\n\n`{step.usage}` takes {takes}{several}; gives {gives}.\n\n{step.summary}\n")
+        parts.append(f"### {step.name}\n\n`{step.usage}` takes {takes}{several}; gives {gives}.\n\n{step.summary}\n")
         rows = ["| flow | given | gives |", "| --- | --- | --- |"]
         for example in step.examples:
             given = ", ".join(f"{n} = {_shown(v)}" for n, v in zip("AB", example.given, strict=False))
