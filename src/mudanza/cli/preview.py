@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import time
+from collections.abc import Callable
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -156,29 +157,26 @@ def _show_coverage(covered: Coverage) -> None:
     look.columns(rows, right=(3,), fold=(4,))
 
 
-def _watch(list_name: str, show: object) -> None:
+def _watch(list_name: str, show: Callable[[], object]) -> None:
     """Show again after each save, until it is interrupted."""
-    assert callable(show)
-    terminal = look.out.is_terminal
     before: dict[str, tuple[int, int]] | None = None
-    while True:
-        now = _stand()
-        if now != before:
-            before = now
-            if terminal:
-                look.out.clear()
-            look.heading(list_name, f"{time.strftime('%H:%M:%S')}; shown again after each save, Ctrl-C ends")
-            look.say()
-            try:
-                show()
-            except Exception as error:
-                look.show_error(error, False)
-            look.out.file.flush()
-        try:
+    try:
+        while True:
+            now = _stand()
+            if now != before:
+                before = now
+                if look.out.is_terminal:
+                    look.out.clear()
+                look.heading(list_name, f"{time.strftime('%H:%M:%S')}; shown again after each save, Ctrl-C ends")
+                look.say()
+                try:
+                    show()
+                except Exception as error:
+                    look.show_error(error, False)
+                look.out.file.flush()
             time.sleep(_PAUSE)
-        except KeyboardInterrupt:
-            look.say()
-            return
+    except KeyboardInterrupt:
+        look.say()
 
 
 def _stand() -> dict[str, tuple[int, int]]:
