@@ -24,7 +24,7 @@ Tried = list[tuple[str | None, list[str]]]
 
 def nothing(name: str) -> Any:
     """Stands for tables and key books where there are none."""
-    raise MoveError(f"crosswalks, key books and lookups have no place here ({name!r}).")
+    raise MoveError(f"crosswalks, key books and lookups have no place here ({name!r}).", hint="Compare columns only.")
 
 
 def without_tables(as_of: date, parameters: Parameters | None = None) -> Surroundings:

@@ -60,6 +60,7 @@ def lend_crosswalks(
         raise LoanError(
             f"no flow of {name} uses a crosswalk, so there is nothing to lend.",
             place=Place(move.shown(move.plan_path(name))),
+            hint=f"`mudanza lend {name} --mapping` lends the plan itself.",
         )
 
     def make(loan: str) -> tuple[list[Sheet], dict[str, Any]]:

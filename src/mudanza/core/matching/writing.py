@@ -7,7 +7,7 @@ from pathlib import Path
 import tomlkit
 from tomlkit.items import Table
 
-from mudanza.core.errors import PlanError
+from mudanza.core.errors import Place, PlanError
 from mudanza.core.files import Outputs
 from mudanza.core.matching.drafting import Draft, Proposal
 from mudanza.core.move import Move
@@ -75,7 +75,11 @@ def new_plan(move: Move, name: str, layout: str, files: list[str]) -> None:
     """Start a plan with its layout and sources. Raises PlanError if there is one, MoveError if the layout is unknown."""
     path = move.folder / "plans" / f"{name}.toml"
     if path.exists():
-        raise PlanError("the plan is there already.", hint="Leave --source out: its own sources are used.")
+        raise PlanError(
+            "the plan is there already.",
+            place=Place(move.shown(path)),
+            hint="Leave --source out: its own sources are used.",
+        )
     move.layout_path(layout)
     document = tomlkit.document()
     document.add("layout", tomlkit.string(f"layouts/{layout}.json"))
