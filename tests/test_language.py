@@ -204,6 +204,8 @@ MISTAKES = [
     ('{A} -> date "dd/MM/yyyy HH:mm" -> zone "Lisbon" "UTC"', "zone", "Europe/Lisbon"),
     ('"a" when ({A} -> date "dd/MM/yyyy") > "2024"; "b" otherwise', '"2024"', "yyyy-MM-dd"),
     ("({A} -> number) + 1", "+", "-> sum"),
+    ("{A} -> number -> times 1000000000000000000000000000", "1000", "26 digits"),
+    ("0.0000000000001, 1 -> sum", "0.0", "twelve after"),
     ("{A} -> number -> round 2,5", ",", "2.5"),
     ("{A} -> number -> round 2 mode=\"up\" half", "half", "does not take"),
     ('{A} -> expect > 0 "x"', ">", "`it`"),

@@ -12,9 +12,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import program
-from mudanza.core.crosswalking.finding import entry_for
 from mudanza.core.crosswalking.proposing import Target, Targets, propose
-from mudanza.core.crosswalking.tables import Crosswalk, Entry
+from mudanza.core.crosswalking.tables import Crosswalk, Entry, Listed
 from mudanza.core.kinds import Kind
 from mudanza.core.language.saying import in_words
 from mudanza.core.language.steps import STEPS
@@ -144,9 +143,12 @@ CONVERSIONS = [
     (TIME, ["2024-01-31T10:30:00+01:00"], " -> date \"yyyy-MM-dd'T'HH:mm:ssXXX\"", None),
     (YESNO, ["Y", "N"], ' -> yesno yes="y" no="n"', None),
     (YESNO, ["sim", "não"], ' -> yesno yes="sim" no="não"', None),
+    (YESNO, ["sí"], ' -> yesno yes="sí" no="no"', None),
+    (YESNO, ["nein"], ' -> yesno yes="ja" no="nein"', None),
+    (YESNO, ["faux"], ' -> yesno yes="vrai" no="faux"', None),
     (YESNO, ["J"], ' -> yesno yes="j" no="n"', None),
     (YESNO, ["1", "0"], ' -> yesno yes="1" no="0"', None),
-    (YESNO, ["Y", "perhaps"], ' -> yesno yes="y" no="?"', "perhaps"),
+    (YESNO, ["Y", "perhaps"], ' -> yesno yes="y" no="n"', "perhaps"),
     (text(), ["Ana", "Rui "], " -> trim", None),
     (text(), ["Ana  Sá", "Rui"], " -> squeeze", None),
     (text(), ["Ana", "Rui"], "", None),
@@ -282,8 +284,10 @@ def test_what_is_listed_is_what_flows_get(table: dict[tuple[str, str], str], ran
     entries = [Entry(i, code, (when,), to) for i, ((code, when), to) in enumerate(table.items(), start=2)]
     if ranges:
         entries.append(Entry(99, "4", ("(any)",), "range", "12"))
-    asked = [(code, when) for code in ("A", "B", "5", "12", "13", "Q") for when in ("north", "south", "east")]
-    expected = [entry_for(entries, one) for one in asked]
+    asked = [
+        (code, when) for code in ("A", "B", "5", "+7", "1e1", "12", "12.5", "Q") for when in ("north", "south", "east")
+    ]
+    expected = [Listed(entries).entry_for(one) for one in asked]
     crosswalk = Crosswalk("c", ("from", "clinic"), tuple(entries))
     base = without_tables(date(2026, 1, 1))
     around = Surroundings(lambda _: crosswalk, base.keys, base.book_exists, base.parameters, base.as_of, base.lookup)

@@ -176,6 +176,7 @@ CROSSWALKS = [
     ("from,to,state\nA,a,\nB,b,proposed\nC,c,confirmed\n", {"A": "a", "C": "c"}, None),
     ("from,upto,to\n1,9,a\n1,,b\n", {"1": "b"}, None),
     ("from,upto,to\n1,x,a\n", None, "no range of numbers"),
+    ("from,upto,to\n1e1,2e1,a\n", None, "no range of numbers"),
     ("from,to,state\nA,a,perhaps\n", None, "no state"),
 ]
 

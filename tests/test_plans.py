@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 from datetime import date
 from decimal import Decimal
 from pathlib import Path
@@ -75,6 +74,7 @@ PARAMETERS = [
     (Kind.NUMBER, " 12.50 ", Decimal("12.50")),
     (Kind.NUMBER, "1e3", Decimal("1e3")),
     (Kind.NUMBER, "NaN", None),
+    (Kind.NUMBER, "1e30", None),
     (Kind.NUMBER, "12,5", None),
     (Kind.DATE, "2026-01-31", date(2026, 1, 31)),
     (Kind.DATE, "31/01/2026", None),
@@ -322,4 +322,3 @@ def test_sheets_of_decisions_come_back_as_they_went(tmp_path: Path) -> None:
     assert [list(row.values()) for row in back] == [row[:2] for row in rows]
     with pytest.raises(MudanzaError, match="'Status' is not in the sheet"):
         read_sheet(path, "codes [1]", ["Code", "Status"], "s.xlsx")
-    assert json.dumps(back)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
 from enum import StrEnum
 
 import polars as pl
@@ -22,6 +23,12 @@ class Kind(StrEnum):
 #: Decimal places kept of a number; 26 digits may stand before the point.
 SCALE = 12
 DECIMAL = pl.Decimal(38, SCALE)
+
+
+def fits_exactly(number: Decimal) -> bool:
+    """Whether a number can be held without rounding: 26 digits before the point and twelve after it."""
+    return number == 0 or (number.adjusted() < 38 - SCALE and number.normalize().as_tuple().exponent >= -SCALE)  # type: ignore[operator]
+
 
 DTYPES: dict[Kind, pl.DataType] = {
     Kind.TEXT: pl.String(),

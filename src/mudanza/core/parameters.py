@@ -9,7 +9,7 @@ from decimal import Decimal, InvalidOperation
 from typing import Any
 
 from mudanza.core.errors import LanguageError, MoveError, MudanzaError, Place, nearest
-from mudanza.core.kinds import Kind
+from mudanza.core.kinds import Kind, fits_exactly
 
 KINDS = {"text": Kind.TEXT, "number": Kind.NUMBER, "date": Kind.DATE, "yes/no": Kind.YESNO}
 _KNOWN = {"kind", "default", "question"}
@@ -31,7 +31,7 @@ class Declared:
             match self.kind:
                 case Kind.NUMBER:
                     number = Decimal(text.strip())
-                    if not number.is_finite():
+                    if not number.is_finite() or not fits_exactly(number):
                         raise ValueError
                     return number
                 case Kind.DATE:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
@@ -16,7 +15,7 @@ from mudanza.core.building.places import with_cells
 from mudanza.core.building.program import Program, compile_plan
 from mudanza.core.building.rows import run_early, run_late, run_whole, wrong_cells
 from mudanza.core.building.sent import Went, went_out
-from mudanza.core.crosswalking.tables import entries_of
+from mudanza.core.crosswalking.tables import PROPOSED, Listed, entries_of
 from mudanza.core.errors import MudanzaError
 from mudanza.core.kinds import plain_text
 from mudanza.core.layouts.model import Layout
@@ -26,7 +25,6 @@ from mudanza.core.sources.reading import FILE, INNER, LINE, SOURCE, BrokenRow
 from mudanza.core.unique import SeenKeys
 from mudanza.core.written import read_written
 
-_CROSSWALK = re.compile(r"crosswalk\s+\"?([\w-]+)")
 _MOST = 5
 
 
@@ -169,14 +167,11 @@ def _rows(
     early = run_early(program, some, intake.columns, wrong_cells(noticed))
     ends = run_late(program, plan.layout, early, SeenKeys(), [one.shown for one in intake.opened])
     findings = pl.concat([noticed, with_cells(ends.findings, opened, program)])
-    written, held = set(ends.lines.to_list()), set(ends.held[LINE].to_list())
     found = []
     for number, row in enumerate(some.iter_rows(named=True)):
         line = row[LINE]
-        end = "written" if line in written else "held back" if line in held else "skipped"
+        end = ends.end_of(line)
         mine = findings.filter(pl.col("line") == line).drop("file", "line").to_dicts()
-        if any(f["code"] == "row.merged" for f in mine):
-            end = "merged"
         keys = []
         whole = made[number]
         for mint in program.mints:
@@ -211,27 +206,31 @@ def _fields(plan: Plan, program: Program, move: Move, row: pl.DataFrame) -> list
     values = row.select(asked).row(0, named=True)
     found = []
     for number, made in enumerate(program.fields):
-        steps, entries = [], []
+        steps = []
         for at, watched in enumerate(program.watched):
             if watched.column != made.field.title or not values[f"a{at}"]:
                 continue
             steps.append(TracedStep(watched.text, values[f"v{at}"], watched.depth))
-            if named := _CROSSWALK.match(watched.text):
-                entries += _entries(move, named.group(1), [s.value for s in steps[:-1]], values[f"v{at}"])
         flow = plan.flows.get(made.field.name)
+        entries = _entries(program, move, row, made.field.title)
         found.append(TracedField(made.field.name, made.field.title, flow, steps, values[f"t{number}"], entries))
     return found
 
 
-def _entries(move: Move, name: str, came_in: list[str | None], to: str | None) -> list[str]:
-    """The lines of a crosswalk that gave a value, as people know them."""
-    texts = {(v or "").strip() for v in came_in}
-    return [
-        f"crosswalks/{name}.csv line {entry.line}: {', '.join((entry.code, *entry.when))} -> {entry.to or '(blank)'}"
-        + (f"  ({entry.note})" if entry.note else "")
-        for entry in entries_of(move.crosswalk_path(name))
-        if entry.code in texts and (to or "") == entry.to and set(entry.when) <= {*texts, "(any)"}
-    ]
+def _entries(program: Program, move: Move, row: pl.DataFrame, title: str) -> list[str]:
+    """The lines of crosswalks that a field of a row was made by, as people know them."""
+    found = []
+    for asked in program.asked_crosswalks:
+        if asked.field != title or (asked.applies is not None and not row.select(asked.applies).item()):
+            continue
+        values = tuple(value or "" for value in row.select(asked.columns).row(0))
+        path = move.crosswalk_path(asked.crosswalk)
+        entry = Listed([e for e in entries_of(path) if e.state != PROPOSED]).entry_for(values) if values[0] else None
+        if entry is not None:
+            code = f"{entry.code} to {entry.upto}" if entry.upto else entry.code
+            said = f"{move.shown(path)} line {entry.line}: {', '.join((code, *entry.when))} -> {entry.to or '(blank)'}"
+            found.append(said + (f"  ({entry.note})" if entry.note else ""))
+    return found
 
 
 def _related(move: Move, plan: Plan, texts: Mapping[str, str | None]) -> list[Related]:

@@ -58,7 +58,7 @@ def build(
     intakes = [_open(plan, move) for plan in plans]
     # a wrong plan is to be told before the ledger knows of a run
     programs = [_compile(plan, intake, move, day, given) for plan, intake in zip(plans, intakes, strict=True)]
-    check_given(given, {name for one in programs for name in one.asked}, move.parameters)
+    check_given(given, {name for one in programs for name in one.parameters}, move.parameters)
     if rehearse:
         nowhere = Outputs("", keep=False)
         rehearsed = [

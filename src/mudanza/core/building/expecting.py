@@ -68,15 +68,7 @@ class Expectations:
         self, number: int, one: Expectation, file: str, line: int, record: Mapping[str, str | None] | None, ends: Ends
     ) -> None:
         told = f"[[expect]] {number + 1} of the plan"
-        end = (
-            "written"
-            if record is not None
-            else "held back"
-            if ends.held.filter(pl.col(LINE) == line).height
-            else "skipped"
-        )
-        if record is None and ends.findings.filter((pl.col("line") == line) & (pl.col("code") == "row.merged")).height:
-            end = "merged"
+        end = ends.end_of(line)
         if end != one.ends:
             self.found.append(Finding("record.ended", file, line, value=end, rule=f"{one.ends}, by {told}"))
         elif record is not None:

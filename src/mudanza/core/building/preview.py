@@ -79,7 +79,7 @@ def preview(
     day, given = as_of or date.today(), parameters or {}
     program = compile_plan(plan, move, intake.columns, day, given)
     check_columns(plan, program, intake.headings)
-    check_given(given, set(program.asked), move.parameters)
+    check_given(given, set(program.parameters), move.parameters)
     known = [f.name for f in plan.layout.fields]
     for wanted in fields or []:
         if wanted not in known:
@@ -120,17 +120,13 @@ def _rows(
     program: Program, opened: Opened, some: pl.DataFrame, ends: Ends, findings: pl.DataFrame, fields: list[str] | None
 ) -> list[PreviewRow]:
     written = dict(zip(ends.lines.to_list(), ends.written.iter_rows(named=True), strict=True))
-    held_lines = set(ends.held[LINE].to_list())
     found = []
     for row in some.iter_rows(named=True):
         line = row[LINE]
         mine = (
             findings.filter(pl.col("line") == line).select([c for c in SCHEMA if c not in ("file", "line")]).to_dicts()
         )
-        end = "written" if line in written else "held back" if line in held_lines else "skipped"
-        if any(f["code"] == "row.merged" for f in mine):
-            end = "merged"
-        found.append(_row(opened, row, end, written.get(line, {}), mine, program.fields, fields))
+        found.append(_row(opened, row, ends.end_of(line), written.get(line, {}), mine, program.fields, fields))
     return found
 
 

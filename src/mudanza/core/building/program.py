@@ -63,7 +63,7 @@ class Program:
     used: frozenset[str]
     books: Mapping[str, KeyBook]
     compared: Mapping[str, set[str]]
-    asked: frozenset[str]
+    parameters: frozenset[str]
     crosswalks: Mapping[str, Crosswalk]
     asked_crosswalks: list[Asked]
     lookups: Mapping[str, Lookup]
@@ -182,7 +182,7 @@ class _Assembly:
             used=frozenset(self.compiler.used | {s for s in self.plan.sort if not s.startswith("@")}),
             books=self.books,
             compared=self.compiler.compared,
-            asked=frozenset(self.around.parameters.asked),
+            parameters=frozenset(self.around.parameters.asked),
             crosswalks=self.crosswalks,
             asked_crosswalks=self.stages.asked,
             lookups=self.lookups,

@@ -6,6 +6,7 @@ Everything here is a function of the rows and of small tables, so that preview a
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import polars as pl
 
@@ -37,6 +38,23 @@ class Ends:
     merged: int
     lines: pl.Series
     records: pl.Series
+
+    def end_of(self, line: int) -> str:
+        """How the row at a line ended: written, held back, merged or skipped."""
+        if line in self._written:
+            return "written"
+        if line in self._held:
+            return "held back"
+        merged = (pl.col("line") == line) & (pl.col("code") == "row.merged")
+        return "merged" if self.findings.filter(merged).height else "skipped"
+
+    @cached_property
+    def _written(self) -> frozenset[int]:
+        return frozenset(self.lines)
+
+    @cached_property
+    def _held(self) -> frozenset[int]:
+        return frozenset(self.held[LINE])
 
     def sent(self, keys: list[str]) -> pl.DataFrame:
         """The keys of the written rows, as texts, and a hash of each record."""

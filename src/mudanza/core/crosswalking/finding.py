@@ -13,7 +13,15 @@ from mudanza.core.building.intake import Intake, open_sources
 from mudanza.core.building.program import Program, compile_plan
 from mudanza.core.building.rows import staged
 from mudanza.core.crosswalking.proposing import Target, Targets, propose
-from mudanza.core.crosswalking.tables import ANY, PROPOSED, Entry, entries_of, further_columns, heading_of
+from mudanza.core.crosswalking.tables import (
+    PROPOSED,
+    Entry,
+    Listed,
+    blank_crosswalk,
+    entries_of,
+    further_columns,
+    heading_of,
+)
 from mudanza.core.errors import LanguageError, MoveError, Place, nearest
 from mudanza.core.files import Outputs
 from mudanza.core.language import nodes
@@ -95,23 +103,25 @@ def find_codes(
 def _counted(
     program: Program, intake: Intake, progress: Callable[[int], None] | None
 ) -> dict[str, dict[tuple[str, ...], int]]:
-    totals: dict[str, dict[tuple[str, ...], int]] = {asked.crosswalk: {} for asked in program.asked_crosswalks}
+    parts: dict[str, list[pl.DataFrame]] = {asked.crosswalk: [] for asked in program.asked_crosswalks}
     read = 0
     for opened, batch in intake.batches():
         rows = opened.rows(batch, intake.columns)
         if program.keep is not None:
-            rows = staged(rows, program.choose).filter(program.keep).select(rows.columns)
-        made = staged(rows, program.early)
+            rows = staged(rows, program.choose, program.own_steps).filter(program.keep).select(rows.columns)
+        made = staged(rows, program.early, program.own_steps)
         for asked in program.asked_crosswalks:
             some = made if asked.applies is None else made.filter(asked.applies)
-            columns = [pl.col(c).fill_null("") for c in asked.columns]
-            counts = some.filter(pl.col(asked.columns[0]).is_not_null()).group_by(columns).len("n")
-            total = totals[asked.crosswalk]
-            for *values, count in counts.iter_rows():
-                total[tuple(values)] = total.get(tuple(values), 0) + count
+            values = [pl.col(c).fill_null("").alias(f"c{i}") for i, c in enumerate(asked.columns)]
+            parts[asked.crosswalk].append(some.filter(pl.col(asked.columns[0]).is_not_null()).group_by(values).len("n"))
         read += rows.height
         if progress is not None:
             progress(read)
+    totals = {}
+    for name, frames in parts.items():
+        every = pl.concat(frames) if frames else pl.DataFrame({"c0": [], "n": []})
+        summed = every.group_by(pl.exclude("n")).agg(pl.col("n").sum())
+        totals[name] = {tuple(values): count for *values, count in summed.iter_rows()}
     return totals
 
 
@@ -126,13 +136,14 @@ def _codes_of(
     used: set[int] = set()
     codes = []
     certain = [e for e in entries if e.state != PROPOSED]
+    listed, proposed = Listed(certain), Listed([e for e in entries if e.state == PROPOSED])
     for values, count in sorted(counted.items(), key=lambda item: (-item[1], item[0])):
-        entry = entry_for(certain, values)
+        entry = listed.entry_for(values)
         if entry is not None:
             used.add(entry.line)
             codes.append(FoundCode(values, count, entry))
             continue
-        waiting = entry_for([e for e in entries if e.state == PROPOSED], values)
+        waiting = proposed.entry_for(values)
         if waiting is not None:
             used.add(waiting.line)
             codes.append(FoundCode(values, count, None, waiting.to or None, waiting.note or None))
@@ -151,27 +162,6 @@ def _codes_of(
         wrong,
         targets.known,
     )
-
-
-def entry_for(entries: Sequence[Entry], values: tuple[str, ...]) -> Entry | None:
-    """The entry that translates a code: the one that says most, as flows take it."""
-
-    def covers(entry: Entry) -> bool:
-        if any(w not in (ANY, v) for w, v in zip(entry.when, values[1:], strict=True)):
-            return False
-        if entry.upto:
-            try:
-                return float(entry.code) <= float(values[0]) <= float(entry.upto)
-            except ValueError:
-                return False
-        return entry.code in (ANY, values[0])
-
-    def rank(entry: Entry) -> tuple[int, int]:
-        exact = 0 if entry.code == values[0] and not entry.upto else 1 if entry.upto else 2
-        return exact, sum(w == ANY for w in entry.when)
-
-    fitting = [e for e in entries if covers(e)]
-    return min(fitting, key=rank) if fitting else None
 
 
 def targets_of(move: Move, name: str, permitted: Sequence[tuple[str, ...]]) -> Targets:
@@ -236,8 +226,6 @@ def start_crosswalks(move: Move, plan: Plan) -> list[str]:
     missing = missing_crosswalks(move, plan)
     with Outputs("crosswalk") as outputs:
         for name, further in missing.items():
-            outputs.create_text(
-                move.folder / "crosswalks" / f"{name}.csv", ",".join(["from", "to", *further, "state", "note"]) + "\n"
-            )
+            outputs.create_text(move.folder / "crosswalks" / f"{name}.csv", blank_crosswalk(further))
         outputs.publish()
     return list(missing)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from pathlib import Path
 
 import polars as pl
@@ -17,6 +19,7 @@ from mudanza.core.sources.reading import INNER, LINE, ReadOptions
 ANY = "(any)"
 #: the state of an entry that nobody has confirmed, and that is not used therefore
 PROPOSED = "proposed"
+_PLAIN = r"[+-]?[0-9]{1,26}(?:\.[0-9]{1,12})?"
 _OWN = ("from", "upto", "to", "note", "state")
 
 
@@ -108,11 +111,48 @@ def _check(entries: Sequence[Entry], path: Path) -> None:
             )
 
 
-def _number(text: str) -> float | None:
-    try:
-        return float(text)
-    except ValueError:
-        return None
+def _number(text: str) -> Decimal | None:
+    """A plain number, as flows compare it with ranges; None where a text is none."""
+    return Decimal(text) if re.fullmatch(_PLAIN, text) else None
+
+
+def blank_crosswalk(further: Sequence[str]) -> str:
+    """The text of a crosswalk without entries."""
+    return ",".join(["from", "to", *further, "state", "note"]) + "\n"
+
+
+class Listed:
+    """Entries, quick to ask for the one that translates a code. It is the one that `Crosswalk.translate` takes."""
+
+    def __init__(self, entries: Sequence[Entry]) -> None:
+        self._by_code: dict[str, list[Entry]] = {}
+        self._wide: list[Entry] = []
+        for entry in entries:
+            if entry.upto or entry.code == ANY:
+                self._wide.append(entry)
+            else:
+                self._by_code.setdefault(entry.code, []).append(entry)
+
+    def entry_for(self, values: tuple[str, ...]) -> Entry | None:
+        """The entry for a code and the further values; None if none is listed."""
+        fitting = [e for e in (*self._by_code.get(values[0], ()), *self._wide) if _covers(e, values)]
+        return min(fitting, key=_breadth, default=None)
+
+
+def _covers(entry: Entry, values: tuple[str, ...]) -> bool:
+    if any(w not in (ANY, v) for w, v in zip(entry.when, values[1:], strict=True)):
+        return False
+    if not entry.upto:
+        return entry.code in (ANY, values[0])
+    number, low, high = _number(values[0]), _number(entry.code), _number(entry.upto)
+    return number is not None and low is not None and high is not None and low <= number <= high
+
+
+def _breadth(entry: Entry) -> tuple[int, int]:
+    """How little an entry says: listed codes before ranges before all codes, then by the further columns."""
+    kind = 1 if entry.upto else 2 if entry.code == ANY else 0
+    # of several ranges the first is taken, whatever their further columns
+    return kind, 0 if entry.upto else sum(w == ANY for w in entry.when)
 
 
 @dataclass(frozen=True)
@@ -164,7 +204,7 @@ class Crosswalk:
 
     @staticmethod
     def _range(parts: list[pl.Expr], entry: Entry) -> pl.Expr:
-        number = pl.when(parts[0].str.contains(r"^[+-]?\d+(\.\d{1,12})?$")).then(parts[0]).cast(DECIMAL, strict=False)
+        number = pl.when(parts[0].str.contains(f"^(?:{_PLAIN})$")).then(parts[0]).cast(DECIMAL, strict=False)
         inside = number.is_between(pl.lit(entry.code).cast(DECIMAL), pl.lit(entry.upto).cast(DECIMAL))
         further = [p.fill_null("") == w for p, w in zip(parts[1:], entry.when, strict=True) if w != ANY]
         return pl.when(pl.all_horizontal([inside, *further])).then(pl.lit(entry.to))

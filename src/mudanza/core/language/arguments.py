@@ -6,9 +6,11 @@ from collections.abc import Callable
 from decimal import Decimal
 from typing import Any
 
-from mudanza.core.errors import LanguageError, nearest
+from mudanza.core.errors import LanguageError, MoveError, nearest
+from mudanza.core.kinds import Kind
 from mudanza.core.language import nodes
 from mudanza.core.language.steps.declaring import Parameter, Step
+from mudanza.core.parameters import Declared
 
 Fail = Callable[[nodes.Node, str, str | None], LanguageError]
 #: how a value given at run time is had: its text, from its node
@@ -88,9 +90,9 @@ def _read(argument: nodes.Argument, node: nodes.Parameter, text: str, parameter:
     """A value given at run time as the constant that the argument needs."""
     if parameter.kind in ("number", "decimal"):
         try:
-            return nodes.Number(node.start, node.end, Decimal(text))
-        except ArithmeticError:
-            raise fail(argument, f"{text!r} is no number.", f"It was given for :{node.name}.") from None
+            return nodes.Number(node.start, node.end, Decimal(str(Declared(node.name, Kind.NUMBER).value(text))))
+        except MoveError as error:
+            raise fail(argument, error.what, error.hint) from None
     if parameter.kind == "yes/no":
         if text.lower() not in ("yes", "no"):
             raise fail(argument, f"{text!r} is neither yes nor no.", f"It was given for :{node.name}.")

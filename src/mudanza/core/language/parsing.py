@@ -13,6 +13,7 @@ from lark.exceptions import UnexpectedCharacters, UnexpectedEOF, UnexpectedInput
 from lark.tree import Meta
 
 from mudanza.core.errors import LanguageError, Place
+from mudanza.core.kinds import fits_exactly
 from mudanza.core.language import nodes
 from mudanza.core.language.slips import slip_at
 
@@ -172,7 +173,7 @@ class _Nodes(Transformer[Token, Any]):
         if token.type == "STRING":
             return nodes.Text(*at, _unquoted(str(token)))
         if token.type == "NUMBER":
-            return nodes.Number(*at, Decimal(str(token)))
+            return self._number(*at, str(token))
         if token.type == "PARAM":
             return nodes.Parameter(*at, str(token)[1:])
         return nodes.Blank(*at) if token.type == "BLANK" else nodes.YesNo(*at, token.type == "YES")
@@ -214,7 +215,19 @@ class _Nodes(Transformer[Token, Any]):
         return _template(str(children[0]), meta.start_pos)
 
     def number(self, meta: Meta, children: list[Any]) -> nodes.Number:
-        return nodes.Number(meta.start_pos, meta.end_pos, Decimal(str(children[0])))
+        return self._number(meta.start_pos, meta.end_pos, str(children[0]))
+
+    def _number(self, start: int, end: int, text: str) -> nodes.Number:
+        number = Decimal(text)
+        if not fits_exactly(number):
+            raise error_at(
+                self.source,
+                start,
+                end,
+                "this number cannot be held exactly.",
+                "Numbers have up to 26 digits before the point and twelve after it.",
+            )
+        return nodes.Number(start, end, number)
 
     def parameter(self, meta: Meta, children: list[Any]) -> nodes.Parameter:
         return nodes.Parameter(meta.start_pos, meta.end_pos, str(children[0])[1:])

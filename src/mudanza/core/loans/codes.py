@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -134,4 +134,4 @@ def receive_crosswalks(
         decide(by_name[crosswalk], made)
         files.append(move.shown(by_name[crosswalk].path))
     finish(move, loan)
-    return CodesReturn(**{**result.__dict__, "files": files})
+    return replace(result, files=files)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -150,6 +150,7 @@ def receive_mapping(
     now = read_remarks(plan.text)
     statuses, remarks, flows = [], [], []
     decided: dict[str, Remark] = {}
+    columns = open_sources(plan, move.shown).columns
     for field_name, row in came.items():
         said = now.get(field_name, Remark())
         if row["Status"] and row["Status"] not in STATUSES:
@@ -164,7 +165,7 @@ def receive_mapping(
         if row["Remark"] != said.text:
             remarks.append((field_name, said.text, row["Remark"]))
         decided[field_name] = Remark(status if status != "open" or said.status else "", row["Remark"])
-        changed = _changed_flow(move, plan, field_name, lent[field_name], row)
+        changed = _changed_flow(move, plan, columns, field_name, lent[field_name], row)
         if changed is not None:
             flows.append(changed)
     agreed = sum(row["Status"] == "agreed" for row in came.values())
@@ -179,7 +180,7 @@ def receive_mapping(
     if text != plan.text:
         write_texts({plan.path: text})
     finish(move, loan)
-    return MappingReturn(**{**result.__dict__, "files": [move.shown(plan.path)] if text != plan.text else []})
+    return replace(result, files=[move.shown(plan.path)] if text != plan.text else [])
 
 
 def _plain(flow: str) -> str:
@@ -188,7 +189,7 @@ def _plain(flow: str) -> str:
 
 
 def _changed_flow(
-    move: Move, plan: Plan, name: str, lent: Mapping[str, str], came: Mapping[str, str]
+    move: Move, plan: Plan, columns: list[str], name: str, lent: Mapping[str, str], came: Mapping[str, str]
 ) -> ChangedFlow | None:
     """The flow of a field as it came back, if it did so otherwise."""
     written = plan.flows.get(name, "")
@@ -196,13 +197,13 @@ def _changed_flow(
     if _plain(after) == _plain(lent["Flow"]):
         if came["Source"] == lent["Source"]:
             return None
-        after, problem = _with_source(lent, came, _columns(move, plan))
+        after, problem = _with_source(lent, came, columns)
     if _plain(written) == _plain(after) and problem is None:
         return None
     if problem is None and _plain(written) != _plain(lent["Flow"]):
         problem = "the plan was changed too since the sheet was lent"
     if problem is None:
-        problem = _problem(move, plan, name, after)
+        problem = _problem(move, plan, columns, name, after)
     return ChangedFlow(name, _plain(written), after, problem)
 
 
@@ -224,17 +225,13 @@ def _with_source(lent: Mapping[str, str], came: Mapping[str, str], columns: list
     return flow, None
 
 
-def _columns(move: Move, plan: Plan) -> list[str]:
-    return open_sources(plan, move.shown).columns
-
-
-def _problem(move: Move, plan: Plan, name: str, flow: str) -> str | None:
+def _problem(move: Move, plan: Plan, columns: list[str], name: str, flow: str) -> str | None:
     """Why a flow cannot be taken, if it cannot."""
     if not flow.strip():
         return "the flow was taken out; take it out of the plan if that is meant"
-    changed = Plan(**{**plan.__dict__, "flows": {**plan.flows, name: flow}})
+    changed = replace(plan, flows={**plan.flows, name: flow})
     try:
-        compile_plan(changed, move, _columns(move, plan), date.today(), {})
+        compile_plan(changed, move, columns, date.today(), {})
     except MissingParameterError:
         return None
     except MudanzaError as error:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import json
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -11,10 +10,9 @@ from pathlib import Path
 from typing import Any
 
 import openpyxl
-import xlsxwriter
 
 from mudanza.core.errors import LoanError, Place, nearest
-from mudanza.core.loans.workbook import SLIP, sheet_name
+from mudanza.core.loans.workbook import add_slip, new_book, sheet_name
 from mudanza.core.sources.guard import guard_workbook
 
 #: the height of a line, in points
@@ -45,10 +43,7 @@ class Sheet:
 def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any]) -> bytes:
     """A whole XLSX file, with the slip inside."""
     buffer = io.BytesIO()
-    book = xlsxwriter.Workbook(
-        buffer, {"in_memory": True, "strings_to_numbers": False, "strings_to_formulas": False, "strings_to_urls": False}
-    )
-    book.set_custom_property("mudanza loan", slip["loan"])
+    book = new_book(buffer)
     head = book.add_format({"bold": True, "bg_color": "#E7ECEF", "bottom": 1, "text_wrap": True, "valign": "top"})
     quiet = book.add_format({"italic": True, "font_color": "#5B6770"})
     shut = book.add_format({"text_wrap": True, "valign": "top", "num_format": "@", "font_color": "#333F48"})
@@ -94,12 +89,7 @@ def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any]) -> bytes:
         page.fit_to_pages(1, 0)
         page.repeat_rows(1)
         page.set_footer("&L&A&CAgreed: ______________________  Date: ____________&R&P / &N")
-    page = book.add_worksheet(SLIP)
-    text = json.dumps(dict(slip), ensure_ascii=False)
-    for row, start in enumerate(range(0, len(text), 30_000)):
-        page.write_string(row, 0, text[start : start + 30_000])
-    page.very_hidden()
-    page.protect()
+    add_slip(book, slip)
     book.close()
     return buffer.getvalue()
 

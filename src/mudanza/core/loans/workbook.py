@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+from collections.abc import Mapping
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
@@ -38,24 +39,34 @@ def workbook_bytes(
 ) -> bytes:
     """A whole XLSX file. `records` has the fields' titles as text columns."""
     buffer = io.BytesIO()
+    book = new_book(buffer)
+    data = book.add_worksheet(sheet_name(sheet))
+    _Sheet(book, data, records, fields, keys).fill()
+    add_slip(book, slip)
+    book.close()
+    return buffer.getvalue()
+
+
+def new_book(buffer: io.BytesIO) -> Any:
+    """A workbook in which texts stay texts, whatever they look like."""
     options = {
         "in_memory": True,
         "strings_to_numbers": False,
         "strings_to_formulas": False,
         "strings_to_urls": False,
     }
-    book = xlsxwriter.Workbook(buffer, options)
+    return xlsxwriter.Workbook(buffer, options)
+
+
+def add_slip(book: Any, slip: Mapping[str, Any]) -> None:
+    """The slip that identifies the loan, on a page that people do not see."""
     book.set_custom_property("mudanza loan", slip["loan"])
-    data = book.add_worksheet(sheet_name(sheet))
-    _Sheet(book, data, records, fields, keys).fill()
     page = book.add_worksheet(SLIP)
-    text = json.dumps(slip, ensure_ascii=False)
+    text = json.dumps(dict(slip), ensure_ascii=False)
     for row, start in enumerate(range(0, len(text), 30_000)):
         page.write_string(row, 0, text[start : start + 30_000])
     page.very_hidden()
     page.protect()
-    book.close()
-    return buffer.getvalue()
 
 
 def sheet_name(subject: str) -> str:

@@ -17,52 +17,12 @@ from mudanza.core.layouts.formats import NumberFormat
 from mudanza.core.layouts.model import Field
 from mudanza.core.matching.views import View
 
-_YES = [
-    "yes",
-    "y",
-    "true",
-    "t",
-    "1",
-    "x",
-    "sim",
-    "s",
-    "si",
-    "sí",
-    "oui",
-    "o",
-    "vrai",
-    "ja",
-    "j",
-    "wahr",
-    "w",
-    "on",
-    "active",
-    "ativo",
-    "vero",
-    "tak",
-    "-1",
-    "waar",
-]
-_NO = [
-    "no",
-    "n",
-    "false",
-    "f",
-    "0",
-    "não",
-    "nao",
-    "non",
-    "faux",
-    "nein",
-    "nee",
-    "falsch",
-    "off",
-    "inactive",
-    "inativo",
-    "falso",
-    "nie",
-    "onwaar",
-]
+#: words for yes and no, in pairs
+_YES_NO = [
+    ("yes", "no"), ("y", "n"), ("true", "false"), ("t", "f"), ("1", "0"), ("-1", "0"), ("x", "-"), ("on", "off"), ("active", "inactive"), ("sim", "não"), ("sim", "nao"), ("s", "n"),
+    ("ativo", "inativo"), ("sí", "no"), ("si", "no"), ("oui", "non"), ("o", "n"), ("vrai", "faux"), ("ja", "nein"), ("j", "n"), ("ja", "nee"), ("wahr", "falsch"), ("w", "f"),
+    ("waar", "onwaar"), ("sì", "no"), ("vero", "falso"), ("tak", "nie"),
+]  # fmt: skip
 _DATES = [
     "yyyy-MM-dd",
     "dd/MM/yyyy",
@@ -256,24 +216,19 @@ def _yesno(view: View, clean: str) -> Conversion:
     found = {t.lower() for t in view.texts}
     if len(found) > 4:
         return Conversion(" -> yesno", 0.0)
-    yes, no = sorted(found & set(_YES)), sorted(found & set(_NO))
-    share = (len(yes) + len(no)) / len(found)
-    if share < 1:
-        return Conversion(
-            f'{clean} -> yesno yes="{"|".join(yes or ["?"])}" no="{"|".join(no or ["?"])}"',
-            share * 0.8,
-            f"what {', '.join(sorted(found - set(_YES) - set(_NO)))} means is open",
-        )
-    # the other word, which the sample may not have, by its pair
+    yes, no = sorted(found & {y for y, _ in _YES_NO}), sorted(found & {n for _, n in _YES_NO})
+    open_words = sorted(found - {*yes, *no})
+    # a word that the sample may not have, by its pair
     if yes and not no:
-        no = (
-            [_NO[min(_YES.index(yes[0]), len(_NO) - 1)]]
-            if yes[0] not in ("x", "1", "j", "ja", "s", "sim")
-            else [{"x": "-", "1": "0", "j": "n", "ja": "nein", "s": "n", "sim": "não"}[yes[0]]]
+        no = [next(n for y, n in _YES_NO if y == yes[0])]
+    elif no and not yes:
+        yes = [next(y for y, n in _YES_NO if n == no[0])]
+    steps = f'{clean} -> yesno yes="{"|".join(yes or ["?"])}" no="{"|".join(no or ["?"])}"'
+    if open_words:
+        return Conversion(
+            steps, 0.8 * (1 - len(open_words) / len(found)), f"what {', '.join(open_words)} means is open"
         )
-    if no and not yes:
-        yes = [{"n": "y", "no": "yes", "0": "1", "false": "true", "nein": "ja", "não": "sim"}.get(no[0], "yes")]
-    return Conversion(f'{clean} -> yesno yes="{"|".join(yes)}" no="{"|".join(no)}"', 1.0)
+    return Conversion(steps, 1.0)
 
 
 # text

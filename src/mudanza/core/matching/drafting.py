@@ -86,7 +86,7 @@ def draft_plan(move: Move, plan: Plan, intake: Intake) -> Draft:
             if made is not None:
                 parts.setdefault(field.name, {})[source] = made
     proposals = [_together(field, parts[field.name], list(by_source)) for field in fields if field.name in parts]
-    taken = used | {c for p in proposals for c in p.columns} | set(plan.left_behind) | columns_of_condition(plan.keep)
+    taken = used | {c for p in proposals for c in p.columns} | set(plan.left_behind) | columns_of(plan.keep or "")
     unused: dict[str, tuple[tuple[str, ...], int]] = {}
     for source, columns in by_source.items():
         for view in columns:
@@ -105,10 +105,6 @@ def draft_plan(move: Move, plan: Plan, intake: Intake) -> Draft:
 def columns_of(flow: str) -> set[str]:
     """The source columns that a flow names; none if it cannot be read."""
     return {c for c in re.findall(r"\{([^{}\n]*)\}", flow) if not c.startswith(("@", "#"))}
-
-
-def columns_of_condition(text: str | None) -> set[str]:
-    return columns_of(text) if text else set()
 
 
 def habits(move: Move, but: str) -> dict[tuple[str, tuple[str, ...]], str]:

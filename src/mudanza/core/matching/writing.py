@@ -7,6 +7,7 @@ from pathlib import Path
 import tomlkit
 from tomlkit.items import Table
 
+from mudanza.core.crosswalking.tables import blank_crosswalk
 from mudanza.core.errors import Place, PlanError
 from mudanza.core.files import Outputs
 from mudanza.core.matching.drafting import Draft, Proposal
@@ -37,7 +38,7 @@ def write_draft(move: Move, plan: Plan, draft: Draft) -> list[str]:
             name, further = proposal.crosswalk
             path = move.folder / "crosswalks" / f"{name}.csv"
             if not path.exists():
-                texts[path] = ",".join(["from", "to", *further, "state", "note"]) + "\n"
+                texts[path] = blank_crosswalk(further)
     if followed and draft.proposals:
         fields.add(tomlkit.nl())
     text = tomlkit.dumps(document)

@@ -38,7 +38,7 @@ def _forms(call: Call, patterns: tuple[str, ...], pivot: int | None) -> list[Dat
                 "Add pivot=30, for 00 to 29 in this century and 30 to 99 in the last.",
             )
         if zoned and not form.has_time:
-            raise call.fail(f"the pattern {text!r} has a time zone and no time.", None)
+            raise call.fail(f"the pattern {text!r} has a time zone and no time.", "Write HH:mm before XXX.")
         forms.append(form.with_zone(text, _ZONE) if zoned else form)
     return forms
 
@@ -184,7 +184,7 @@ def end_of(value: Value, call: Call, span: str) -> Value:  # noqa: ARG001
 def shift(value: Value, call: Call, days: int, months: int, years: int) -> Value:
     """A date so many years, months and then days later, or earlier. A day that the month does not have becomes its last."""
     if max(abs(days) / 365, abs(months) / 12, abs(years)) > 5000:
-        raise call.fail("that is further than any date goes.", None)
+        raise call.fail("that is further than any date goes.", "It may be up to 5000 years.")
     return value.map(value.expr.dt.offset_by(f"{years * 12 + months}mo").dt.offset_by(f"{days}d"))
 
 
@@ -270,7 +270,7 @@ def write(value: Value, call: Call, pattern: str) -> Value:
             return value.map(DateFormat.of(pattern).render(value.expr), _TEXT)
         form = NumberFormat.of(pattern)
     except ValueError as error:
-        raise call.fail(f"{error}.", None) from None
+        raise call.fail(f"{error}.", 'Dates are written by "dd/MM/yyyy", numbers by "0.00".') from None
     before = call.stages.hold(value)
     result = before.map(form.render(before.expr), _TEXT)
     return call.note(result, form.loses(before.expr), "flow.too-exact", form.text, plain_text(before.expr, _NUMBER))

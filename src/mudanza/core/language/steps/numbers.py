@@ -54,7 +54,7 @@ def round_(value: Value, call: Call, places: int, mode: str) -> Value:
     """Rounds to so many decimal places. The modes are those of Unicode (UTS 35): "half up" (away from zero), "half even",
     "half down", "up" (away from zero), "down", "ceiling" and "floor"."""
     if not 0 <= places < SCALE:
-        raise call.fail(f"round takes 0 to {SCALE - 1} places.", None)
+        raise call.fail(f"round takes 0 to {SCALE - 1} places.", "Write round 2; numbers have twelve places at most.")
     before = call.stages.hold(value)
     return before.map(rounded(before.expr, places, mode))
 

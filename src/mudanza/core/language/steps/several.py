@@ -135,7 +135,6 @@ def one_filled(values: list[Value], call: Call, required: bool) -> Value:
     texts = [plain_text(v.expr, v.kind).str.strip_chars() for v in values]
     shown = pl.concat_str([pl.when(t.str.len_bytes() > 0).then(t) for t in texts], separator=" | ", ignore_nulls=True)
     held = call.stages.hold(first_filled(values, call))
-    level = max(v.level for v in values)
     others = [
         ~is_blank(v.expr, v.kind) & (t != plain_text(held.expr, kind).str.strip_chars())
         for v, t in zip(values, texts, strict=True)
@@ -151,5 +150,4 @@ def one_filled(values: list[Value], call: Call, required: bool) -> Value:
             f"one of {len(values)} values",
             pl.lit(None, dtype=pl.String),
         )
-    assert result.level >= level
     return result

@@ -72,7 +72,7 @@ def lookup(values: list[Value], call: Call, name: str, column: str, none: str, s
     found = table.values(column)
     parts = [plain_text(v.expr, v.kind) for v in values]
     before = call.stages.hold(combined(values, table.key(parts), Kind.TEXT))
-    rows = pl.Series(range(len(found.keys)), dtype=pl.UInt32)
+    rows = pl.int_range(len(found.keys), dtype=pl.UInt32, eager=True)
     place = call.stages.hold(before, before.expr.replace_strict(found.keys, rows, default=None, return_dtype=pl.UInt32))
     chosen = found.all if several == "all" else found.last if several == "last" else found.first
     result = place.map(pl.lit(chosen).gather(place.expr), Kind.TEXTS if several == "all" else Kind.TEXT)

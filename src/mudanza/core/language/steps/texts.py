@@ -99,7 +99,7 @@ def pad(value: Value, call: Call, length: int, side: str, **options: str) -> Val
     if len(sign) != 1:
         raise call.fail("with= must be one character.", 'Write with="0".')
     if side not in ("left", "right"):
-        raise call.fail(f'side= must be "left" or "right", not "{side}".', None)
+        raise call.fail(f'side= must be "left" or "right", not "{side}".', 'Write side="right".')
     filled = value.expr.str.pad_start(length, sign) if side == "left" else value.expr.str.pad_end(length, sign)
     return value.map(pl.when(is_blank(value.expr, value.kind)).then(value.expr).otherwise(filled))
 
