@@ -20,12 +20,13 @@ demo: $(BIN)/.run
 	$(BIN)/mudanza demo $(DEMO) --again
 
 test: $(BIN)/.test
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2 --dist loadgroup --durations 10
 
 lint: $(BIN)/.test
 	$(BIN)/ruff check src tests bench docs
 	$(BIN)/ruff format --check src tests bench docs
 	$(BIN)/mypy
+	$(BIN)/lint-imports
 
 bench: $(BIN)/.test
 	$(BIN)/python -m pip install --quiet --editable '.[bench]'

@@ -17,15 +17,15 @@ from random import Random
 
 import polars as pl
 
-from mudanza.core.crosswalking.tables import Crosswalk, Entry
-from mudanza.core.errors import LanguageError
-from mudanza.core.kinds import Kind
+from mudanza.core.documents.errors import LanguageError
+from mudanza.core.language.parameters import Declared, Parameters
 from mudanza.core.language.steps import STEPS
 from mudanza.core.language.steps.declaring import Parameter
 from mudanza.core.language.trying import try_flow
-from mudanza.core.language.values import Surroundings
-from mudanza.core.lookups import Lookup
-from mudanza.core.parameters import Declared, Parameters
+from mudanza.core.language.value import Surroundings
+from mudanza.core.tables.crosswalk import Crosswalk, Entry
+from mudanza.core.tables.lookup import Lookup
+from mudanza.core.values.kinds import Kind
 
 ROWS = [
     ("12.5", "31/12/2024"),
@@ -67,7 +67,7 @@ VALUES = [
 
 def surroundings() -> Surroundings:
     def lookup(name: str) -> Lookup:
-        return Lookup(name, ("No",), False, list, _rows=pl.DataFrame({"No": ["7", "7", "K"], "Name": ["a", "b", None]}))
+        return Lookup(name, ("No",), False, pl.DataFrame({"No": ["7", "7", "K"], "Name": ["a", "b", None]}))
 
     crosswalk = Crosswalk(
         "demo", ("from",), (Entry(2, "K", (), "dog"), Entry(3, "1", (), "few", "20"), Entry(4, "(any)", (), ""))
@@ -86,11 +86,31 @@ def fitting(random: Random, parameter: Parameter) -> str:
     if parameter.choices:
         return f'"{random.choice(parameter.choices)}"'
     return {
-        "text": random.choice(['"x"', '";"', '"."', '"0.00"', '"dd/MM/yyyy"', '"yyyy"', '"Name"', '"a-z"', '"é"', '"UTC"', '"["', '"(a)|(b)"', '"yy-M-d"', '"HH"', '"[0-9]+"']),
+        "text": random.choice(
+            [
+                '"x"',
+                '";"',
+                '"."',
+                '"0.00"',
+                '"dd/MM/yyyy"',
+                '"yyyy"',
+                '"Name"',
+                '"a-z"',
+                '"é"',
+                '"UTC"',
+                '"["',
+                '"(a)|(b)"',
+                '"yy-M-d"',
+                '"HH"',
+                '"[0-9]+"',
+            ]
+        ),
         "number": random.choice(["0", "1", "2", "5", "12", "30", "1900", "1904", "-1", "400"]),
         "decimal": random.choice(["0", "1.5", "-2", "100000000000000000000"]),
-        "yes/no": random.choice(["yes", "no"]), "name": random.choice(["demo", "owners"]), "value": random.choice(VALUES),
-    }[parameter.kind]  # fmt: skip
+        "yes/no": random.choice(["yes", "no"]),
+        "name": random.choice(["demo", "owners"]),
+        "value": random.choice(VALUES),
+    }[parameter.kind]
 
 
 def made(random: Random, examples: list[str]) -> str:
@@ -100,9 +120,18 @@ def made(random: Random, examples: list[str]) -> str:
         return " ".join(random.choice(PARTS + list(STEPS)) for _ in range(random.randint(1, 16)))
     if way < 0.75:
         steps = []
-        start, kind = random.choice([("{A}", Kind.TEXT), ('"{A}-{B}"', Kind.TEXT), ("({A} -> number or blank)", Kind.NUMBER), ("3", Kind.NUMBER),
-                                     ('({B} -> date "dd/MM/yyyy" or blank)', Kind.DATE), ('({A} -> date "yyyy-MM-dd HH:mm" or blank)', Kind.DATETIME),
-                                     ('({B} -> split ";")', Kind.TEXTS), ("({A} -> yesno or blank)", Kind.YESNO)])  # fmt: skip
+        start, kind = random.choice(
+            [
+                ("{A}", Kind.TEXT),
+                ('"{A}-{B}"', Kind.TEXT),
+                ("({A} -> number or blank)", Kind.NUMBER),
+                ("3", Kind.NUMBER),
+                ('({B} -> date "dd/MM/yyyy" or blank)', Kind.DATE),
+                ('({A} -> date "yyyy-MM-dd HH:mm" or blank)', Kind.DATETIME),
+                ('({B} -> split ";")', Kind.TEXTS),
+                ("({A} -> yesno or blank)", Kind.YESNO),
+            ]
+        )
         for _ in range(random.randint(1, 5)):
             suited = [s for s in STEPS.values() if kind in s.takes]
             step = random.choice(suited if suited and random.random() < 0.9 else list(STEPS.values()))

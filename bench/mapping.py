@@ -8,12 +8,11 @@ from __future__ import annotations
 import argparse
 import filecmp
 import json
-import shutil
 import subprocess
 import sys
 from pathlib import Path
 
-from run import DATA, MUDANZA, timed
+from run import DATA, MUDANZA, forget, timed
 
 BY_HAND = Path(__file__).with_name("by_hand_mapping.py")
 #: flows on the columns of North's clients; by_hand_mapping.py has the same in the same order
@@ -108,7 +107,7 @@ def main() -> None:
                 "import mudanza.cli.main, polars, click, rich.console",
             ],
         }.items():
-            shutil.rmtree(folder / ".mudanza", ignore_errors=True)
+            forget(folder)
             seconds = timed(command).seconds
             best[name] = min(best.get(name, seconds), seconds)
     same = filecmp.cmp(folder / "out/wide.csv", DATA / "by-hand-mapping.csv", shallow=False)
@@ -123,11 +122,9 @@ def main() -> None:
 def checked(folder: Path) -> float:
     """How long loading and compiling the plan takes beyond start-up, in a process of its own."""
     code = (
-        "import time, sys; from datetime import date; from pathlib import Path; import polars, lark;"
-        "from mudanza.core.building.program import compile_plan; from mudanza.core.building.intake import open_sources;"
-        "from mudanza.core.move import read_move; from mudanza.core.plans import load_plan;"
-        "begun = time.perf_counter(); move = read_move(Path(sys.argv[1])); plan = load_plan(move, 'wide');"
-        "compile_plan(plan, move, open_sources(plan, move.shown).columns, date.today(), {}); print(time.perf_counter() - begun)"
+        "import time, sys; from pathlib import Path; import polars, lark;"
+        "from mudanza.core.plans.move_settings import read_move; from mudanza.core.work.prepared import prepare;"
+        "begun = time.perf_counter(); prepare(read_move(Path(sys.argv[1])), 'wide'); print(time.perf_counter() - begun)"
     )
     runs = [
         subprocess.run([sys.executable, "-c", code, str(folder)], capture_output=True, text=True, check=True)

@@ -42,7 +42,7 @@ def prepare(case: Case, folder: Path) -> None:
 def run(case: Case, verbose: bool) -> tuple[int, int, int]:
     """Proposals that are right, all proposals, and fields that have a column."""
     from mudanza import read_move
-    from mudanza.core.matching.drafting import draft
+    from mudanza.core.work.matching.drafting import draft
 
     truth: dict[str, set[str]] = {}
     for heading, _, field in case.columns:

@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 HERE = Path(__file__).parent
-DATA = HERE / "data"
+DATA = Path(os.environ.get("BENCH_DATA", HERE / "data"))
 MUDANZA = str(Path(sys.executable).with_name("mudanza"))
 
 BARE_COPY = "import sys, polars as pl; pl.scan_csv(sys.argv[1], infer_schema=False).sink_csv(sys.argv[2])"
@@ -65,6 +65,12 @@ def prepare(rows: int) -> Path:
     return move
 
 
+def forget(move: Path) -> None:
+    """Make a move forget its runs."""
+    shutil.rmtree(move / ".mudanza", ignore_errors=True)
+    (move / "out/run.json").unlink(missing_ok=True)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--rows", type=int, default=1_000_000)
@@ -75,7 +81,7 @@ def main() -> None:
     source, out = str(move / "incoming/north/clients.csv"), str(move / "out/owners.csv")
 
     def fresh() -> None:
-        shutil.rmtree(move / ".mudanza", ignore_errors=True)
+        forget(move)
 
     python = sys.executable
     commands: dict[str, tuple[list[str], object]] = {
@@ -101,8 +107,10 @@ def main() -> None:
             [python, str(HERE / "by_hand_pandas.py"), source, str(DATA / "pandas.csv")]
         )
     same = filecmp.cmp(out, DATA / "polars.csv", shallow=False)
-    print(f"{arguments.rows:,} rows x 15 columns, {Path(source).stat().st_size / 1e6:.0f} MB; {os.cpu_count()} cores; "
-          f"Python {platform.python_version()}; the fastest of {arguments.rounds} rounds")  # fmt: skip
+    print(
+        f"{arguments.rows:,} rows x 15 columns, {Path(source).stat().st_size / 1e6:.0f} MB; {os.cpu_count()} cores; "
+        f"Python {platform.python_version()}; the fastest of {arguments.rounds} rounds"
+    )
     print(f"the Polars script makes the same bytes: {same}")
     if not arguments.no_pandas:
         print(f"the pandas script makes the same bytes: {filecmp.cmp(out, DATA / 'pandas.csv', shallow=False)}")

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from mudanza.core.codes import CODES
+from mudanza.core.findings.codes import CODES
+from mudanza.core.language.parsing import TABLES, parser_tables
 from mudanza.core.language.steps import STEPS
 from mudanza.core.language.steps.declaring import Step
 
@@ -16,7 +17,7 @@ HERE = Path(__file__).parent
 
 ORDER = {
     "texts": "Text: clean, cut, fill, replace", "letters": "Letters: capitals, alphabets, codes", "several": "Several values and texts", "blanks": "Blanks and checks",
-    "readings": "Reading numbers and yes or no", "numbers": "Numbers", "dates": "Dates and times", "tables": "Crosswalks, lookups, identifiers",
+    "readings": "Reading numbers and yes or no", "numbers": "Numbers", "dates": "Dates and times", "looking_up": "Crosswalks, lookups, identifiers",
 }  # fmt: skip
 
 
@@ -65,3 +66,4 @@ def _shown(value: str | None) -> str:
 if __name__ == "__main__":
     (HERE / "steps.md").write_text(steps(), encoding="utf-8")
     (HERE / "findings.md").write_text(findings(), encoding="utf-8")
+    (HERE.parent / "src/mudanza/core/language" / TABLES).write_bytes(parser_tables())

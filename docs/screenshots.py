@@ -62,9 +62,30 @@ def shoot(command: str, folder: Path, target: Path) -> None:
     environment.pop("NO_COLOR", None)
     shown = f"printf '\\033[?25l$ %s\\n\\n' {shlex.quote(command)}; {command}; sleep 30"
     terminal = subprocess.Popen(
-        ["xterm", "-tn", "xterm-256color", "-bw", "0", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", f"{geometry}+0+0", "-bg", "white", "-fg", "black", "-e", "bash", "-c", shown],
-        cwd=folder, env=environment,
-    )  # fmt: skip
+        [
+            "xterm",
+            "-tn",
+            "xterm-256color",
+            "-bw",
+            "0",
+            "-fa",
+            "DejaVu Sans Mono",
+            "-fs",
+            size,
+            "-geometry",
+            f"{geometry}+0+0",
+            "-bg",
+            "white",
+            "-fg",
+            "black",
+            "-e",
+            "bash",
+            "-c",
+            shown,
+        ],
+        cwd=folder,
+        env=environment,
+    )
     time.sleep(5)
     subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(target)], check=True)
     # without the empty part of the screen

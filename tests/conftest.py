@@ -4,13 +4,23 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
+import tempfile
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 
 import pytest
+
+# what is started in the background has Ctrl-C ignored, and would hand that on to what the tests start
+if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+
+#: for tests that talk to servers, start an office suite, or kill what they started: they run one after the other
+alone = pytest.mark.xdist_group("alone")
 
 CSVW = "http://www.w3.org/ns/csvw"
 
@@ -28,15 +38,59 @@ class Ended:
         return json.loads(self.out)
 
 
-def program(*arguments: str | Path, cwd: Path, env: dict[str, str] | None = None, status: int | None = None) -> Ended:
-    """Run the installed program. With `status`, it must end so."""
-    command = [str(Path(sys.executable).with_name("mudanza")), *map(str, arguments)]
+class _Warm:
+    """The parent of `warm`, one for each process of the test run."""
+
+    def __init__(self) -> None:
+        self.folder = tempfile.TemporaryDirectory()
+        self.parent = subprocess.Popen(
+            [sys.executable, str(Path(__file__).with_name("warm.py"))],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        assert self._answer() == "ready"
+
+    def _answer(self) -> str:
+        assert self.parent.stdout is not None
+        return self.parent.stdout.readline().strip()
+
+    def run(self, arguments: list[str], cwd: Path, env: dict[str, str]) -> Ended:
+        out, err = (Path(self.folder.name) / name for name in ("out", "err"))
+        out.write_bytes(b"")
+        err.write_bytes(b"")
+        asked = {"arguments": arguments, "cwd": str(cwd), "env": env, "out": str(out), "err": str(err)}
+        assert self.parent.stdin is not None
+        self.parent.stdin.write(json.dumps(asked) + "\n")
+        self.parent.stdin.flush()
+        return Ended(int(self._answer()), out.read_text("utf-8"), err.read_text("utf-8"))
+
+
+@cache
+def _warm() -> _Warm:
+    return _Warm()
+
+
+def installed() -> str:
+    """The installed program."""
+    return str(Path(sys.executable).with_name("mudanza"))
+
+
+def program(
+    *arguments: str | Path, cwd: Path, env: dict[str, str] | None = None, status: int | None = None, fresh: bool = False
+) -> Ended:
+    """Run the program: in a child forked from a warm parent or, if it is to be `fresh`, as it is installed. With `status`, it must end so."""
+    words = [str(argument) for argument in arguments]
     environment = {**os.environ, "NO_COLOR": "1", "COLUMNS": "100", **(env or {})}
-    ended = subprocess.run(command, cwd=cwd, capture_output=True, env=environment, timeout=120, check=False)
-    result = Ended(ended.returncode, ended.stdout.decode(), ended.stderr.decode())
+    if fresh or not hasattr(os, "fork"):
+        command = [installed(), *words]
+        ended = subprocess.run(command, cwd=cwd, capture_output=True, env=environment, timeout=120, check=False)
+        result = Ended(ended.returncode, ended.stdout.decode(), ended.stderr.decode())
+    else:
+        result = _warm().run(words, cwd, environment)
     assert "Traceback" not in result.err, result.err
     if status is not None:
-        assert result.status == status, f"{command}\n{result.out}\n{result.err}"
+        assert result.status == status, f"{words}\n{result.out}\n{result.err}"
     return result
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from conftest import layout_json, program
-from mudanza.core.codes import CODES
+from mudanza.core.findings.codes import CODES
 from test_reading import book
 
 HEAD = "Code;Full name;Born;Paid;Active;Kind\n"
@@ -64,6 +64,7 @@ def test_a_workbook_is_checked_by_its_cells(move: Path) -> None:
     found = program("check", "f.xlsx", "--layout", "people", "--json", cwd=move, status=1).json["findings"]
     assert [(f["code"], f["cell"]) for f in found] == [
         ("value.required", "Sheet!B3"),
+        ("value.too-exact", "Sheet!D3"),
         ("value.not-permitted", "Sheet!F3"),
     ]
 
@@ -115,9 +116,9 @@ def test_findings_go_to_a_file_and_a_limit_shortens_the_list(move: Path) -> None
 
 
 def test_repeated_keys_are_told_over_many_batches(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from mudanza.core import checking
-    from mudanza.core.layouts.reading import read_layout
+    from mudanza.core.layouts.csvw import read_layout
     from mudanza.core.sources import delimited
+    from mudanza.core.work import check as checking
 
     monkeypatch.setattr(delimited, "BLOCK", 1 << 12)
     (tmp_path / "l.json").write_text(layout_json([{"name": "a"}, {"name": "b"}], primaryKey=["a", "b"]))

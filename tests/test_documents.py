@@ -2,20 +2,27 @@
 
 from __future__ import annotations
 
+import hashlib
 import importlib.util
 import json
 import os
 import re
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from conftest import program
-from mudanza.core.building.preview import preview
-from mudanza.core.layouts.reading import read_layout
-from mudanza.core.move import find_move
+from mudanza.core.engine.summary import ENDS
+from mudanza.core.findings.finding import SHOWN
+from mudanza.core.layouts.csvw import read_layout
+from mudanza.core.plans.move_settings import find_move
+from mudanza.core.work import shapes
+from mudanza.core.work.loans.comparison import CHANGES
+from mudanza.core.work.preview import preview
 
 DOCS = Path(__file__).parent.parent / "docs"
 
@@ -60,13 +67,66 @@ def test_the_plan_and_layout_of_the_reference_work(tmp_path: Path) -> None:
     assert [f.name for f in read_layout(tmp_path / "l.json").fields] == ["code", "born", "paid", "kind"]
 
 
-def test_the_references_are_those_of_the_code() -> None:
-    spec = importlib.util.spec_from_file_location("reference", DOCS / "reference.py")
+def script(name: str) -> Any:
+    """A script of the docs, as a module."""
+    spec = importlib.util.spec_from_file_location(name, DOCS / f"{name}.py")
     assert spec is not None and spec.loader is not None
-    reference = importlib.util.module_from_spec(spec)
-    spec.loader.exec_module(reference)
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module
+
+
+def test_the_references_are_those_of_the_code() -> None:
+    reference = script("reference")
+    assert (DOCS / "rooms.svg").read_text("utf-8") == script("rooms").drawing()
     assert (DOCS / "steps.md").read_text("utf-8") == reference.steps()
     assert (DOCS / "findings.md").read_text("utf-8") == reference.findings()
+    # the parser's tables are those of the grammar as it is
+    language = DOCS.parent / "src/mudanza/core/language"
+    mark = (language / "grammar.tables").read_bytes().split(b"\n")[0].decode().split()
+    assert mark[1] == hashlib.sha256((language / "grammar.lark").read_bytes()).hexdigest()
+
+
+SHAPES = {
+    "build owners --rehearse --compare": "build", "check incoming/from-a-colleague.csv --layout owners --limit 3": "check",
+    "survey incoming": "survey", "survey incoming/north/clients.csv": "survey", "preview owners --findings": "preview",
+    "preview owners --coverage": "preview --coverage", "match animals-again --layout animals --source incoming/north/animals.csv --rehearse": "match",
+    "crosswalk owners --rehearse": "crosswalk", "trace OW-000003": "trace", "lend owners --columns phone": "lend", "lend owners --mapping": "lend --mapping",
+    "receive loans/owners-2.xlsx": "receive", "ledger": "ledger", "ledger 1": "ledger RUN", "ledger --loans": "ledger --loans", "layout show owners": "layout show",
+    "explain fit": "explain", "explain value.too-long": "explain",
+}  # fmt: skip
+
+
+def keys_of(value: object) -> Iterator[str]:
+    """The names in a JSON document, but for those of maps whose names are data."""
+    if isinstance(value, list):
+        for item in value:
+            yield from keys_of(item)
+    elif isinstance(value, dict):
+        for name, inner in value.items():
+            yield name
+            if name not in ("skipped_by", "keys_given", "before", "columns_of_row", "counts", "key_books"):
+                inner = list(inner.values()) if name == "sources" and isinstance(inner, dict) else inner
+                inner = [] if name in ("columns", "additions", "removals") and isinstance(inner, dict) else inner
+                yield from keys_of(inner)
+
+
+def test_the_json_shapes_are_those_of_the_docs(tmp_path: Path) -> None:
+    """Every name that a command prints stands in its paragraph, and each name there is one that the shapes know."""
+    text = (DOCS / "commands.md").read_text("utf-8").split("## JSON shapes")[1].split("\n## ")[0]
+    paragraphs = dict(re.findall(r"^\*\*([^*]+)\*\*(.*?)(?=^\*\*|\Z)", text, re.DOTALL | re.MULTILINE))
+    program("demo", "practice", "--only-create", cwd=tmp_path, status=0)
+    move = tmp_path / "practice"
+    program("build", "owners", cwd=move)
+    printed: dict[str, set[str]] = {}
+    for command, paragraph in SHAPES.items():
+        document = program(*command.split(), "--json", cwd=move).json
+        printed.setdefault(paragraph, set()).update(keys_of(document))
+    known = {*re.findall(r"[a-z0-9_]+", Path(shapes.__file__).read_text("utf-8")), *SHOWN, *ENDS, *CHANGES}
+    for paragraph, names in printed.items():
+        told = set(re.findall(r'"([a-z0-9_]+)"', paragraphs[paragraph]))
+        assert names <= told, (paragraph, "not in the docs", names - told)
+        assert told <= known, (paragraph, "nowhere", told - known)
 
 
 def test_links_and_pictures_are_there() -> None:
@@ -85,7 +145,7 @@ def test_the_api_is_what_it_says(move: Path) -> None:
     assert mudanza.survey(move / "incoming/a.csv").rows == 7
     reader = mudanza.open_source(move / "incoming/a.csv")
     frame = next(reader.batches()).rows
-    assert frame.to_pandas().shape == (7, 8) if importlib.util.find_spec("pandas") else frame.to_arrow().num_rows == 7
+    assert frame.shape == (7, 8) and hasattr(frame, "__arrow_c_stream__")
     with pytest.raises(AttributeError):
         _ = mudanza.nothing  # type: ignore[attr-defined]
     assert json.dumps(result.lists[0].balance.as_dict())

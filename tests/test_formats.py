@@ -18,12 +18,14 @@ import zstandard
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from mudanza.core.errors import SourceError
+from conftest import alone
+from mudanza.core.documents.errors import SourceError
 from mudanza.core.sources.cells import with_zeros, zeros_of
 from mudanza.core.sources.cells_binary import cells_of_records
 from mudanza.core.sources.opening import files_of, open_source, parts, recognise
-from mudanza.core.sources.reading import LINE, ReadOptions, lazy_rows
+from mudanza.core.sources.reader import ReadOptions, lazy_rows
 from mudanza.core.sources.settings import said_options
+from mudanza.core.values.row_columns import LINE
 
 _tmp = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 
@@ -97,7 +99,7 @@ def test_encodings_are_found(tmp_path: Path, encoding: str, words: str) -> None:
     lines = [f"{i};{word.strip()}" for i, word in enumerate(words.split(","))]
     path = written(tmp_path / "t.csv", ("No;Name\n" + "\n".join(lines * 3) + "\n").encode(encoding))
     assert [row[1] for row in table(path)[1]][: len(lines)] == [word.strip() for word in words.split(",")]
-    assert open_source(path).facts.encoding_because
+    assert open_source(path).facts.text.because
 
 
 def test_packed_files_are_unpacked_and_bombs_are_not(tmp_path: Path) -> None:
@@ -171,8 +173,12 @@ def test_a_workbook_is_read_as_it_is_shown(tmp_path: Path) -> None:
     assert headings == ("Client No", "Client Zip", "Visit Day", "Visit Owed", "Visit Paid", "Town", "Code")
     assert [(*r[:6], r[6] if r[7] != 6 else None, r[7]) for r in rows] == WORKBOOK_ROWS
     assert {(c, n) for c, n, _ in noticed} == {
-        ("cell.error", 5), ("cell.long-number", 6), ("cell.formula", 4), ("cell.merged", 4), ("read.below-data", 9),
-    }  # fmt: skip
+        ("cell.error", 5),
+        ("cell.long-number", 6),
+        ("cell.formula", 4),
+        ("cell.merged", 4),
+        ("read.below-data", 9),
+    }
     facts = open_source(tmp_path / "w.xlsx").facts
     assert [(s.name, s.visible, s.chosen) for s in facts.sheets] == [
         ("Tips", True, False),
@@ -181,6 +187,7 @@ def test_a_workbook_is_read_as_it_is_shown(tmp_path: Path) -> None:
     ]
 
 
+@alone
 @pytest.mark.skipif(shutil.which("soffice") is None, reason="LibreOffice is not here to write other kinds of workbook")
 @pytest.mark.parametrize("kind", ["ods", "xls"])
 def test_other_kinds_of_workbook_are_read_alike(tmp_path: Path, kind: str) -> None:
@@ -227,7 +234,12 @@ def test_zeros_are_filled_in_from_the_right(number: int, places: str) -> None:
     if number < 10 ** places.count("0"):
         assert [c for c in shown if not c.isdigit()] == [c for c in places if c != "0"]
         assert len(shown) == len(places)
-    assert (zeros_of("#,##0.00"), zeros_of("0"), zeros_of('"A"000'), zeros_of(places.replace("-", "\\-"))) == (None, None, None, places.replace("(", "(") if "(" not in places else None)  # fmt: skip
+    assert (zeros_of("#,##0.00"), zeros_of("0"), zeros_of('"A"000'), zeros_of(places.replace("-", "\\-"))) == (
+        None,
+        None,
+        None,
+        places.replace("(", "(") if "(" not in places else None,
+    )
 
 
 def test_records_of_binary_workbooks() -> None:
@@ -479,7 +491,9 @@ def test_plain_json_is_read_back(tmp_path: Path, records: list[dict]) -> None:
 
 
 def test_contacts(tmp_path: Path) -> None:
-    path = written(tmp_path / "c.vcf", """BEGIN:VCARD\r
+    path = written(
+        tmp_path / "c.vcf",
+        """BEGIN:VCARD\r
 VERSION:3.0\r
 N:Dinis;Ana;;Dra.;\r
 FN:Dra. Ana Dinis\r
@@ -498,7 +512,8 @@ nonsense\r
 END:VCARD\r
 BEGIN:VCARD\r
 FN:cut\r
-""")  # fmt: skip
+""",
+    )
     headings, rows, broken, _ = table(path)
     ana = dict(zip(headings, rows[0], strict=False))
     assert (ana["N.family"], ana["TEL.cell"], ana["TEL.home"], ana["ADR.home.street"]) == (
@@ -551,15 +566,22 @@ _SEEDS = {
 @settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     name=st.sampled_from([*_SEEDS, "w.xlsx"]),
-    changes=st.lists(st.tuples(st.floats(0, 1), st.sampled_from([b"", b";", b'"', b"\n", b"\r", b"\0", b"<", b"{", b"\xff", b"|", b"#", b","]), st.integers(0, 9)), max_size=6),
-)  # fmt: skip
+    changes=st.lists(
+        st.tuples(
+            st.floats(0, 1),
+            st.sampled_from([b"", b";", b'"', b"\n", b"\r", b"\0", b"<", b"{", b"\xff", b"|", b"#", b","]),
+            st.integers(0, 9),
+        ),
+        max_size=6,
+    ),
+)
 def test_damage_is_answered_and_never_a_fault(
     tmp_path: Path, name: str, changes: list[tuple[float, bytes, int]]
 ) -> None:
     """Whatever happens to a file's bytes: rows, findings, or an error that says what and why."""
-    from mudanza.core.errors import MudanzaError
-    from mudanza.core.survey.subjects import subjects
-    from mudanza.core.survey.surveying import survey_subject
+    from mudanza.core.documents.errors import MudanzaError
+    from mudanza.core.work.survey.subjects import subjects
+    from mudanza.core.work.survey.surveying import survey_subject
 
     seed = tmp_path / "seed.xlsx"
     body = (seed if seed.exists() else workbook(seed)).read_bytes() if name == "w.xlsx" else _SEEDS[name].encode()
@@ -568,7 +590,7 @@ def test_damage_is_answered_and_never_a_fault(
         body = body[:place] + put + body[place + cut :]
     path = written(tmp_path / name, body)
     try:
-        for subject in subjects([str(path)], ReadOptions(), None):
+        for subject in subjects([str(path)], ReadOptions(), None).subjects:
             survey_subject(subject)
     except MudanzaError as error:
         assert error.hint

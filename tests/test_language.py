@@ -9,15 +9,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mudanza.core.crosswalking.tables import Crosswalk, Entry
-from mudanza.core.errors import LanguageError, MoveError
-from mudanza.core.kinds import Kind
+from mudanza.core.documents.errors import LanguageError, MoveError
+from mudanza.core.language.parameters import Declared, Parameters
 from mudanza.core.language.steps import STEPS
 from mudanza.core.language.trying import Tried, try_flow
-from mudanza.core.language.values import Surroundings
-from mudanza.core.lookups import Lookup
-from mudanza.core.parameters import Declared, Parameters
-from mudanza.core.sources.reading import INNER
+from mudanza.core.language.value import Surroundings
+from mudanza.core.tables.crosswalk import Crosswalk, Entry
+from mudanza.core.tables.lookup import Lookup
+from mudanza.core.values.kinds import Kind
+from mudanza.core.values.row_columns import INNER
 
 _CROSSWALKS = {
     "demo": Crosswalk("demo", ("from",), (Entry(2, "K", (), "dog"), Entry(3, "Q", (), ""))),
@@ -41,7 +41,7 @@ def _crosswalk(name: str) -> Crosswalk:
 def _lookup(name: str) -> Lookup:
     if name != "vets":
         raise MoveError(f"there is no lookup {name!r}; did you mean 'vets'?")
-    return Lookup("vets", ("No",), False, list, _rows=_VETS)
+    return Lookup("vets", ("No",), False, _VETS)
 
 
 _DECLARED = {"day": Declared("day", Kind.DATE), "rate": Declared("rate", Kind.NUMBER, "1.5")}
@@ -97,6 +97,9 @@ FLOWS = [
     ("{A} -> number", ("99999999999999999999999999999",), None, ["flow.not-a-number"]),
     ('{A} -> date "dd/MM/yyyy"', ("1/2/24",), None, ["flow.not-a-date"]),
     ('{A} -> date "dd/MM/yyyy"', ("29/02/2023",), None, ["flow.not-a-date"]),
+    ('{A} -> date "dd/MM/yyyy"', ("01/01/0000",), None, ["flow.not-a-date"]),
+    ('{A} -> date "MMddyyyy"', ("112001",), None, ["flow.not-a-date"]),
+    ('{A} -> date "d/M/yyyy"', ("1/2/2001",), "2001-02-01", []),
     ('{A} -> fit 3', ("abcdef",), "abc", ["flow.cut"]),
     ('({A}, {B} -> join "-"), "x" -> join "/"', ("a", "b"), "a-b/x", []),
     ('{A} -> replace "$" "$1"', ("a$",), "a$1", []),
@@ -245,10 +248,56 @@ def test_mistakes_are_pointed_at(text: str, marked: str, words: str) -> None:
 
 
 _words = st.sampled_from(
-    ["{A}", "{B}", "{#row}", "{@x}", '"t"', '"{A}"', "->", ",", ";", "when", "otherwise", "or", "and", "not", "is", "blank", "in",
-     "(", ")", "=", "<", "12", "-3.5", "yes", "trim", "number", "date", '"dd/MM/yyyy"', "fit", "join", "mint", "keys", ":p", "between",
-     "within", "days", "decimal=", "keep", "'", '"', "{", "\\", "é", "crosswalk", "demo", "split", "pick"]
-)  # fmt: skip
+    [
+        "{A}",
+        "{B}",
+        "{#row}",
+        "{@x}",
+        '"t"',
+        '"{A}"',
+        "->",
+        ",",
+        ";",
+        "when",
+        "otherwise",
+        "or",
+        "and",
+        "not",
+        "is",
+        "blank",
+        "in",
+        "(",
+        ")",
+        "=",
+        "<",
+        "12",
+        "-3.5",
+        "yes",
+        "trim",
+        "number",
+        "date",
+        '"dd/MM/yyyy"',
+        "fit",
+        "join",
+        "mint",
+        "keys",
+        ":p",
+        "between",
+        "within",
+        "days",
+        "decimal=",
+        "keep",
+        "'",
+        '"',
+        "{",
+        "\\",
+        "é",
+        "crosswalk",
+        "demo",
+        "split",
+        "pick",
+    ]
+)
 
 
 @settings(max_examples=600, deadline=None)

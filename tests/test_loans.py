@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 from openpyxl import load_workbook
 
-from conftest import edit, layout_json, make_move, program
+from conftest import alone, edit, layout_json, make_move, program
 
 
 @pytest.fixture(scope="session")
@@ -75,6 +75,7 @@ def test_nothing_changed_is_nothing_written(lent: Path) -> None:
     assert (document["changes"], document["additions"], document["removals"], document["files"]) == ([], [], [], [])
 
 
+@alone
 @pytest.mark.skipif(shutil.which("soffice") is None, reason="no office suite on this machine")
 def test_an_office_suite_changes_nothing_by_saving(lent: Path) -> None:
     cells(lent / "back.xlsx", {"B3": "Rui Sá"})
@@ -205,6 +206,23 @@ def test_a_new_build_meanwhile_is_a_conflict_where_it_differs(lent: Path) -> Non
     document = program("receive", "back.xlsx", "--json", cwd=lent, status=1).json
     assert [(c["key"], c["now"]) for c in document["conflicts"]] == [("P002", "Raul")]
     assert [c["key"] for c in document["changes"]] == ["P003"]
+
+
+def test_what_is_gone_or_was_corrected_meanwhile_is_a_conflict(lent: Path) -> None:
+    program("lend", "people", cwd=lent, status=0)
+    shutil.copy(lent / "loans/people-3.xlsx", lent / "second.xlsx")
+    cells(lent / "back.xlsx", {"B2": "Anna", "D4": 7})
+    program("receive", "back.xlsx", "--accept", cwd=lent, status=0)
+    edit(lent / "incoming/a.csv", "2,Rui,,,n,C,\n", "")
+    program("build", "people", cwd=lent, status=0)
+    # P001 was corrected and is to go, P002 is gone and was corrected, P003 has the same correction twice
+    cells(lent / "second.xlsx", {"G2": "remove", "B3": "Ruy", "D4": 7, "B5": "Ze"})
+    document = program("receive", "second.xlsx", "--json", cwd=lent, status=1).json
+    assert [(c["key"], c["field"], c["now"], c["by"]) for c in document["conflicts"]] == [
+        ("P002", "Full name", None, "the record is gone"),
+        ("P001", "Remove?", "Full name is now Anna", "loan people-2"),
+    ]
+    assert document["removals"] == [] and [c["key"] for c in document["changes"]] == ["P003", "P004"]
 
 
 def test_chosen_rows_and_columns(lent: Path) -> None:

@@ -12,19 +12,23 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import program
-from mudanza.core.crosswalking.proposing import Target, Targets, propose
-from mudanza.core.crosswalking.tables import Crosswalk, Entry, Listed
-from mudanza.core.kinds import Kind
 from mudanza.core.language.saying import in_words
 from mudanza.core.language.steps import STEPS
 from mudanza.core.language.trying import try_flow, without_tables
-from mudanza.core.language.values import Surroundings
-from mudanza.core.layouts.formats import NumberFormat, YesNoFormat
-from mudanza.core.layouts.model import Field
-from mudanza.core.loans.remarks import Remark, read_remarks, write_remarks
-from mudanza.core.matching.conversions import conversion
-from mudanza.core.matching.meanings import Words, abbreviates, likeness, words_of
-from mudanza.core.matching.views import View
+from mudanza.core.language.value import Surroundings
+from mudanza.core.layouts.layout import Field
+from mudanza.core.layouts.types.moment import DateType
+from mudanza.core.layouts.types.number import NumberType
+from mudanza.core.layouts.types.text import TextType
+from mudanza.core.layouts.types.yesno import YesNoType
+from mudanza.core.plans.remarks import Remark, read_remarks, write_remarks
+from mudanza.core.tables.crosswalk import Crosswalk, Entry, Listed
+from mudanza.core.values.kinds import Kind
+from mudanza.core.values.number_format import NumberFormat
+from mudanza.core.work.crosswalks.proposing import TargetCode, Targets, propose
+from mudanza.core.work.matching.conversions import conversion
+from mudanza.core.work.matching.meanings import Words, abbreviates, likeness, words_of
+from mudanza.core.work.matching.views import View
 
 WORDS = Words()
 
@@ -82,7 +86,17 @@ def test_likeness_is_a_share_and_any_heading_has_one(one: str, other: str) -> No
     assert words_of(one) == words_of(one.upper()) or not one.isascii() or one != one.lower()
 
 
-@pytest.mark.parametrize(("short", "word", "does"), [("qty", "quantity", True), ("wgt", "weight", True), ("itm", "item", True), ("dsc", "date", False), ("gty", "quantity", False), ("itm", "international", False)])  # fmt: skip
+@pytest.mark.parametrize(
+    ("short", "word", "does"),
+    [
+        ("qty", "quantity", True),
+        ("wgt", "weight", True),
+        ("itm", "item", True),
+        ("dsc", "date", False),
+        ("gty", "quantity", False),
+        ("itm", "international", False),
+    ],
+)
 def test_abbreviations(short: str, word: str, does: bool) -> None:
     assert abbreviates(short, word) is does
 
@@ -104,13 +118,13 @@ def view(*values: str) -> View:
 
 
 def text(**more: object) -> Field:
-    return Field("f", "F", **more)  # type: ignore[arg-type]
+    return Field("f", "F", TextType(**more))  # type: ignore[arg-type]
 
 
-NUMBER = Field("f", "F", Kind.NUMBER, number=NumberFormat.of("0.00"))
-DATE = Field("f", "F", Kind.DATE)
-TIME = Field("f", "F", Kind.DATETIME)
-YESNO = Field("f", "F", Kind.YESNO, yesno=YesNoFormat())
+NUMBER = Field("f", "F", NumberType(format=NumberFormat.of("0.00")))
+DATE = Field("f", "F", DateType())
+TIME = Field("f", "F", DateType(kind=Kind.DATETIME))
+YESNO = Field("f", "F", YesNoType())
 
 # a field, the values of a column, the steps that are found, and words of the doubt (None if there is none)
 CONVERSIONS = [
@@ -241,9 +255,9 @@ def test_several_sources_become_cases(tmp_path: Path) -> None:
 
 # codes
 
-PERMITTED = Targets([Target(c, "") for c in ("clear", "debtor", "sleeping")], closed=True)
-SEXES = Targets([Target("male", ""), Target("female", "")], closed=True)
-NUMBERED = Targets([Target("10", "Active"), Target("20", "Deceased"), Target("30", "Asleep")], closed=True)
+PERMITTED = Targets([TargetCode(c, "") for c in ("clear", "debtor", "sleeping")], closed=True)
+SEXES = Targets([TargetCode("male", ""), TargetCode("female", "")], closed=True)
+NUMBERED = Targets([TargetCode("10", "Active"), TargetCode("20", "Deceased"), TargetCode("30", "Asleep")], closed=True)
 PROPOSALS = [
     ("Clear", PERMITTED, "clear", "written alike"),
     ("D", PERMITTED, "debtor", "begins alike"),

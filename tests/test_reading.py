@@ -13,13 +13,14 @@ import xlsxwriter
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from mudanza.core.errors import SourceError
+from mudanza.core.documents.errors import SourceError
 from mudanza.core.sources import delimited, structure
 from mudanza.core.sources.headings import find_heading
 from mudanza.core.sources.opening import open_source
-from mudanza.core.sources.reading import LINE, ReadOptions
+from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.sources.structure import Shape, cut_exactly, cut_quickly
-from mudanza.core.survey.surveying import survey
+from mudanza.core.values.row_columns import LINE
+from mudanza.core.work.survey.surveying import survey
 
 
 def rows_of(path: Path, options: ReadOptions | None = None) -> tuple[list[tuple], list, list[int]]:
@@ -179,7 +180,7 @@ def test_a_workbook_with_a_notice_in_front(tmp_path: Path) -> None:
     reader = open_source(tmp_path / "b.xlsx")
     assert (reader.facts.sheet, reader.facts.heading_line) == ("Data", 3)
     assert rows_of(tmp_path / "b.xlsx")[0] == [("007", "12.5", "2024-01-31", "true", 5)]
-    assert reader.cell("Paid", 5) == "C5"
+    assert reader.letters["Paid"] == "C"
 
 
 def _zip(path: Path, parts: dict[str, bytes]) -> Path:
@@ -220,15 +221,21 @@ def test_a_workbook_that_is_none_is_refused_with_the_reason(tmp_path: Path, name
 
 def test_survey_counts_what_is_there(tmp_path: Path) -> None:
     path = tmp_path / "t.csv"
-    path.write_text("No,Day,Amount,Flag,Nothing,Code\n" + "\n".join(
-        f'{n},{n % 28 + 1:02d}/03/2024,"{n},50",{"yn"[n % 2]},,00{n % 10}' for n in range(1, 101)
-    ) + "\n100,31/02/2024,1,y,, 009\n")  # fmt: skip
+    path.write_text(
+        "No,Day,Amount,Flag,Nothing,Code\n"
+        + "\n".join(f'{n},{n % 28 + 1:02d}/03/2024,"{n},50",{"yn"[n % 2]},,00{n % 10}' for n in range(1, 101))
+        + "\n100,31/02/2024,1,y,, 009\n"
+    )
     result = survey(path)
     kinds = {c.name: c.kind for c in result.columns}
     assert kinds == {
-        "No": "whole number", "Day": "date dd/MM/yyyy", "Amount": "number, decimal comma", "Flag": "yes/no",
-        "Nothing": "blank", "Code": "digits",
-    }  # fmt: skip
+        "No": "whole number",
+        "Day": "date dd/MM/yyyy",
+        "Amount": "number, decimal comma",
+        "Flag": "yes/no",
+        "Nothing": "blank",
+        "Code": "digits",
+    }
     by = {c.name: c for c in result.columns}
     assert (result.rows, by["No"].distinct, by["Code"].spaces, by["Day"].odd) == (101, 100, 1, ["31/02/2024"])
     assert (result.keys[0].columns, result.keys[0].examples) == (("No",), [("100", ["101", "102"])])
@@ -236,7 +243,7 @@ def test_survey_counts_what_is_there(tmp_path: Path) -> None:
 
 
 def test_distinct_beyond_the_exact_limit_is_estimated_within_a_few_percent(tmp_path: Path, monkeypatch) -> None:
-    monkeypatch.setattr("mudanza.core.survey.columns.EXACT_DISTINCT", 2000)
+    monkeypatch.setattr("mudanza.core.work.survey.columns.EXACT_DISTINCT", 2000)
     path = tmp_path / "t.csv"
     path.write_text("No,Twice\n" + "".join(f"{n},{n // 2}\n" for n in range(50_000)))
     many = survey(path).columns[0]

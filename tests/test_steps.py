@@ -54,7 +54,15 @@ def plain(number: Decimal) -> str:
 
 @pytest.mark.parametrize("mode", MODES)
 @some
-@given(values=st.lists(decimals | st.sampled_from([Decimal(t) for t in ("0.5", "-0.5", "2.25", "-2.25", "1.005", "0.0000", "-0.0001")]), min_size=1, max_size=20), places=st.integers(0, 3))  # fmt: skip
+@given(
+    values=st.lists(
+        decimals
+        | st.sampled_from([Decimal(t) for t in ("0.5", "-0.5", "2.25", "-2.25", "1.005", "0.0000", "-0.0001")]),
+        min_size=1,
+        max_size=20,
+    ),
+    places=st.integers(0, 3),
+)
 def test_rounding_is_that_of_decimal_arithmetic(mode: str, values: list[Decimal], places: int) -> None:
     expected = [plain(v.quantize(Decimal(1).scaleb(-places), rounding=MODES[mode])) for v in values]
     assert made(f'{{A}} -> number -> round {places} mode="{mode}"', *((str(v),) for v in values)) == expected

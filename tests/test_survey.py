@@ -14,8 +14,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from conftest import program
-from mudanza.core.survey.columns import ColumnFacts
-from mudanza.core.survey.surveying import SurveyResult, survey
+from mudanza.core.work.survey.column_facts import ColumnFacts
+from mudanza.core.work.survey.surveying import SurveyResult, survey
 
 
 def of(tmp_path: Path, heads: str, rows: list[str], **options) -> SurveyResult:
@@ -69,7 +69,7 @@ def test_what_is_in_a_column(tmp_path: Path, name: str) -> None:
 )
 def test_counts_do_not_depend_on_how_a_file_falls_into_batches(values: list[str], size: int) -> None:
     """Against plain counting in Python."""
-    from mudanza.core.survey.columns import Column
+    from mudanza.core.work.survey.columns import Column
 
     frame = pl.DataFrame({"C": pl.Series([v or None for v in values], dtype=pl.String)})
     watch = Column("C", frame)
@@ -380,5 +380,9 @@ def test_one_list_from_sources_of_many_formats(move: Path) -> None:
     # and the plan's sources are surveyed as the plan reads them
     seen = program("survey", "people", "--json", cwd=move, status=1).json["sources"]
     assert [(s["source"], s["rows"], s["damaged"]) for s in seen] == [
-        ("people/fixed", 3, 1), ("people/cards", 2, 0), ("people/web", 2, 0), ("people/lines", 3, 2), ("people/print", 2, 0),
-    ]  # fmt: skip
+        ("people/fixed", 3, 1),
+        ("people/cards", 2, 0),
+        ("people/web", 2, 0),
+        ("people/lines", 3, 2),
+        ("people/print", 2, 0),
+    ]

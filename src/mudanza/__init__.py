@@ -11,44 +11,46 @@ from typing import TYPE_CHECKING, Any
 from mudanza.version import __version__
 
 if TYPE_CHECKING:
-    from mudanza.core.building.build import build
-    from mudanza.core.building.coverage import Coverage, coverage
-    from mudanza.core.building.preview import PreviewResult, preview
-    from mudanza.core.building.results import BuildResult
-    from mudanza.core.checking import CheckResult, check
-    from mudanza.core.crosswalking.finding import CodesOf, find_codes
-    from mudanza.core.errors import MudanzaError
-    from mudanza.core.layouts.model import Layout
-    from mudanza.core.layouts.reading import read_layout
-    from mudanza.core.loans.comparing import LoanReturn
-    from mudanza.core.loans.lend import Loan, lend
-    from mudanza.core.loans.receive import receive
-    from mudanza.core.matching.drafting import Draft, draft
-    from mudanza.core.move import Move, find_move, read_move
+    from mudanza.core.documents.errors import MudanzaError
+    from mudanza.core.layouts.csvw import read_layout
+    from mudanza.core.layouts.layout import Layout
+    from mudanza.core.plans.move import Move
+    from mudanza.core.plans.move_settings import find_move, read_move
     from mudanza.core.sources.opening import open_source
-    from mudanza.core.sources.reading import ReadOptions, lazy_rows
-    from mudanza.core.survey.surveying import SurveyResult, survey
-    from mudanza.core.tracing import Trace, trace
+    from mudanza.core.sources.reader import ReadOptions, lazy_rows
+    from mudanza.core.work.build import build
+    from mudanza.core.work.check import CheckResult, check
+    from mudanza.core.work.coverage import Coverage, coverage
+    from mudanza.core.work.crosswalks.codes import CodesOf, find_codes
+    from mudanza.core.work.loans.comparison import LoanReturn
+    from mudanza.core.work.loans.lend import Loan, lend
+    from mudanza.core.work.loans.receive import receive
+    from mudanza.core.work.matching.drafting import Draft, draft
+    from mudanza.core.work.preview import PreviewResult, preview
+    from mudanza.core.work.results import BuildResult
+    from mudanza.core.work.survey.surveying import SurveyResult, survey
+    from mudanza.core.work.trace import Trace, trace
 
 _HOMES = {
-    "building.build": ("build",),
-    "building.coverage": ("Coverage", "coverage"),
-    "building.preview": ("PreviewResult", "preview"),
-    "building.results": ("BuildResult",),
-    "checking": ("CheckResult", "check"),
-    "crosswalking.finding": ("CodesOf", "find_codes"),
-    "errors": ("MudanzaError",),
-    "layouts.model": ("Layout",),
-    "layouts.reading": ("read_layout",),
-    "loans.lend": ("Loan", "lend"),
-    "loans.comparing": ("LoanReturn",),
-    "loans.receive": ("receive",),
-    "matching.drafting": ("Draft", "draft"),
-    "move": ("Move", "find_move", "read_move"),
+    "work.build": ("build",),
+    "work.coverage": ("Coverage", "coverage"),
+    "work.preview": ("PreviewResult", "preview"),
+    "work.results": ("BuildResult",),
+    "work.check": ("CheckResult", "check"),
+    "work.crosswalks.codes": ("CodesOf", "find_codes"),
+    "documents.errors": ("MudanzaError",),
+    "layouts.layout": ("Layout",),
+    "layouts.csvw": ("read_layout",),
+    "work.loans.lend": ("Loan", "lend"),
+    "work.loans.comparison": ("LoanReturn",),
+    "work.loans.receive": ("receive",),
+    "work.matching.drafting": ("Draft", "draft"),
+    "plans.move": ("Move",),
+    "plans.move_settings": ("find_move", "read_move"),
     "sources.opening": ("open_source",),
-    "sources.reading": ("ReadOptions", "lazy_rows"),
-    "survey.surveying": ("SurveyResult", "survey"),
-    "tracing": ("Trace", "trace"),
+    "sources.reader": ("ReadOptions", "lazy_rows"),
+    "work.survey.surveying": ("SurveyResult", "survey"),
+    "work.trace": ("Trace", "trace"),
 }
 _HOME = {name: home for home, names in _HOMES.items() for name in names}
 

@@ -1,5 +1,7 @@
 """`python -m mudanza`."""
 
+import sys
+
 from mudanza.cli.main import main
 
-main()
+sys.exit(main())

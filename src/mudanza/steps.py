@@ -10,8 +10,8 @@ def microchip(value: pl.Expr, digits: int = 15) -> pl.Expr:
     return pl.when(plain.str.len_chars() == digits).then(plain)
 """
 
-from mudanza.core.kinds import Kind
-from mudanza.core.own_steps import own_step
+from mudanza.core.language.own_steps import own_step
+from mudanza.core.values.kinds import Kind
 
 TEXT, NUMBER, DATE, DATETIME, YESNO, TEXTS = Kind.TEXT, Kind.NUMBER, Kind.DATE, Kind.DATETIME, Kind.YESNO, Kind.TEXTS
 

@@ -10,16 +10,19 @@ from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import answered, here, json_option, run_options, wait_option
+from mudanza.core.work.shapes import build_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.building.comparing import Compared
-    from mudanza.core.building.results import Balance, BuildResult, ListResult
+    from mudanza.core.engine.summary import Balance
+    from mudanza.core.work.difference import Compared
+    from mudanza.core.work.results import BuildResult, ListResult
 
 
 @click.command("build")
-@click.argument("lists", nargs=-1, required=True)
+@click.argument("lists", nargs=-1)
 @click.option("--rehearse", is_flag=True, help="Do everything and write nothing, not even identifiers.")
 @click.option("--compare", is_flag=True, help="Tell which records and fields differ from the build before.")
+@click.option("--fewer", is_flag=True, help="Write far fewer records than the build before: it is meant.")
 @run_options
 @wait_option
 @json_option
@@ -29,12 +32,15 @@ def command(
     lists: tuple[str, ...],
     rehearse: bool,
     compare: bool,
+    fewer: bool,
     as_of: date | None,
     parameters: dict[str, str],
     wait: float,
     as_json: bool,
 ) -> None:
-    """Write the import files of LISTS, in the order given.
+    """Write the import files of LISTS, or of all that have a plan.
+
+    A list comes behind those that it looks up, whose identifiers it asks for, and that its layout refers to.
 
     Every row that is read ends as skipped, merged, held back or written, and the balance is checked. Beside
     out/LIST.csv stand the rows held back, all findings, and the file's metadata.
@@ -44,22 +50,28 @@ def command(
       mudanza build owners --rehearse
       mudanza build owners --rehearse --compare
       mudanza build owners --as-of 2026-10-31
-      mudanza build owners animals --json
+      mudanza build --json
     """
-    from mudanza.core.building.build import build
-    from mudanza.core.building.results import build_document
+    from mudanza.core.work.build import build
 
     move = here(wait)
 
     def run(given: dict[str, str]) -> BuildResult:
         with look.progress("building", as_json) as progress:
             return build(
-                move, lists, rehearse=rehearse, as_of=as_of, parameters=given, progress=progress, compare=compare
+                move,
+                lists,
+                rehearse=rehearse,
+                as_of=as_of,
+                parameters=given,
+                progress=progress,
+                compare=compare,
+                fewer=fewer,
             )
 
     result = answered(run, parameters)
     if as_json:
-        look.document(build_document(result))
+        look.document(build_shape(result))
     else:
         for one in result.lists:
             _show(one, result.run)

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from mudanza.cli import look
 from mudanza.cli.options import here_or_none, json_option
+from mudanza.core.findings.finding import SHOWN, as_shown
+from mudanza.core.work.shapes import check_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.checking import CheckResult
-    from mudanza.core.findings import Finding
-    from mudanza.core.layouts.model import Layout
+    from mudanza.core.findings.finding import Finding
+    from mudanza.core.layouts.layout import Layout
+    from mudanza.core.work.check import CheckResult
 
 _SHOWN = 20
 
@@ -66,10 +68,9 @@ def command(
       mudanza check from-a-colleague.xlsx --layout layouts/owners.json --findings problems.csv
       mudanza check visits.csv --layout visits --with out/owners.csv
     """
-    from mudanza.core.checking import check
-    from mudanza.core.files import Outputs
-    from mudanza.core.findings import SCHEMA
-    from mudanza.core.layouts.writing import RowWriter
+    from mudanza.core.sinks.csv_text import RowWriter
+    from mudanza.core.state.files import Outputs
+    from mudanza.core.work.check import check
 
     layout = find_layout(layout_name)
     with look.progress("checking", as_json) as progress:
@@ -86,15 +87,11 @@ def command(
     if findings_file is not None:
         with Outputs("check") as outputs:
             out = outputs.create(findings_file)
-            writer = RowWriter(list(SCHEMA))
-            out.write(writer.head() + writer.rows(result.findings))
+            writer = RowWriter(SHOWN)
+            out.write(writer.head() + writer.rows(as_shown(result.findings)))
             outputs.publish()
     if as_json:
-        document: dict[str, Any] = {"file": result.file, "layout": result.layout, "rows": result.rows}
-        document["findings"] = result.findings.to_dicts()
-        if limit is not None:
-            document["count"] = result.total
-        look.document(document)
+        look.document(check_shape(result, limit is not None))
     else:
         _show(result, findings_file)
     ctx.exit(0 if result.clean else 1)
@@ -102,7 +99,7 @@ def command(
 
 def find_layout(name: str) -> Layout:
     """A layout by its file or by its name in the move."""
-    from mudanza.core.layouts.reading import read_layout
+    from mudanza.core.layouts.csvw import read_layout
 
     path = Path(name)
     move = here_or_none()
@@ -114,7 +111,7 @@ def find_layout(name: str) -> Layout:
 
 
 def _show(result: CheckResult, findings_file: Path | None) -> None:
-    from mudanza.core.findings import Finding
+    from mudanza.core.findings.finding import Finding
 
     look.heading(result.file, f"against {result.layout}, {look.plural(result.rows, 'row')}")
     if not result.groups:
@@ -128,7 +125,7 @@ def _show(result: CheckResult, findings_file: Path | None) -> None:
     ]
     word = f"the first {_SHOWN} of {look.count(result.total)}" if result.total > _SHOWN else "all of them"
     look.heading("findings", word)
-    rows = [[_where(f), f.column or "", look.shorten(f.value, 30), f.rule or "", f.code] for f in shown]
+    rows = [[_where(f), f.subject or "", look.shorten(f.value, 30), f.rule or "", f.code] for f in shown]
     look.columns(rows, heads=["line", "column", "value", "asked", "code"], fold=(2, 3))
     if result.total > _SHOWN and findings_file is None:
         look.say("  --findings FILE writes all of them.", style="dim")

@@ -10,10 +10,11 @@ from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import answered, here, json_option, run_options
+from mudanza.core.work.shapes import crosswalks_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.crosswalking.finding import CodesOf, FoundCode
-    from mudanza.core.crosswalking.writing import Decision
+    from mudanza.core.work.crosswalks.codes import CodesOf, FoundCode
+    from mudanza.core.work.crosswalks.decisions import Decision
 
 _SHOWN = 25
 
@@ -49,10 +50,10 @@ def command(
       mudanza crosswalk owners --ask
       mudanza crosswalk animals --name species --review
     """
-    from mudanza.core.crosswalking.finding import find_codes, start_crosswalks
-    from mudanza.core.crosswalking.writing import propose_entries
-    from mudanza.core.errors import MoveError, unknown
-    from mudanza.core.plans import load_plan
+    from mudanza.core.documents.errors import MoveError, unknown
+    from mudanza.core.plans.plan_reading import load_plan
+    from mudanza.core.work.crosswalks.codes import find_codes, start_crosswalks
+    from mudanza.core.work.crosswalks.decisions import propose_entries
 
     if rehearse and (ask or review):
         raise click.UsageError("--rehearse writes nothing, --ask and --review write what you decide; give one of them.")
@@ -76,9 +77,7 @@ def command(
         found = [one for one in found if one.name == name]
     added = {one.name: 0 if rehearse else propose_entries(one) for one in found}
     if as_json:
-        look.document(
-            {"list": list_name, "crosswalks": [{**_document(one), "proposed": added[one.name]} for one in found]}
-        )
+        look.document(crosswalks_shape(list_name, found, added))
     elif not found:
         look.say(f"no flow of {list_name} uses a crosswalk.")
     for number, one in enumerate(found if not as_json else []):
@@ -88,26 +87,6 @@ def command(
         if ask or review:
             _go_through(one, review)
     ctx.exit(0 if all(one.clean for one in found) else 1)
-
-
-def _document(one: CodesOf) -> dict[str, Any]:
-    return {
-        "name": one.name,
-        "columns": list(one.columns),
-        "fields": list(one.fields),
-        "codes": [
-            {
-                "code": list(c.values),
-                "rows": c.count,
-                "to": c.entry.to if c.entry else None,
-                "proposal": c.proposal,
-                "because": c.because,
-            }
-            for c in one.codes
-        ],
-        "unused": [{"line": e.line, "code": [e.code, *e.when], "to": e.to} for e in one.unused],
-        "not_permitted": [{"line": e.line, "code": [e.code, *e.when], "to": e.to} for e in one.not_permitted],
-    }
 
 
 def _show(one: CodesOf, added: int) -> None:
@@ -143,7 +122,7 @@ def _show(one: CodesOf, added: int) -> None:
 
 def _go_through(one: CodesOf, review: bool) -> None:
     """Ask for each code. What was decided until then is kept when one stops."""
-    from mudanza.core.crosswalking.writing import decide
+    from mudanza.core.work.crosswalks.decisions import decide
 
     codes = one.codes if review else one.open
     permitted = {t.code for t in one.targets}
@@ -169,7 +148,7 @@ _OPEN: Any = object()
 
 def _answer(code: FoundCode, permitted: set[str]) -> Any:
     """What a person says about a code: a decision, nothing (left open), or None to stop."""
-    from mudanza.core.crosswalking.writing import Decision
+    from mudanza.core.work.crosswalks.decisions import Decision
 
     now = code.entry.to if code.entry else code.proposal
     note = code.entry.note if code.entry else ""

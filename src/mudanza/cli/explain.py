@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,9 +9,10 @@ import click
 
 from mudanza.cli import look
 from mudanza.cli.options import here_or_none, json_option
+from mudanza.core.work.shapes import code_shape, step_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.codes import Code
+    from mudanza.core.findings.codes import Code
     from mudanza.core.language.steps.declaring import Step
 
 
@@ -28,9 +28,9 @@ def command(name: str | None, as_json: bool) -> None:
       mudanza explain fit
       mudanza explain steps
     """
-    from mudanza.core.codes import CODES
-    from mudanza.core.errors import nearest
-    from mudanza.core.own_steps import steps_of
+    from mudanza.core.documents.errors import nearest
+    from mudanza.core.findings.codes import CODES
+    from mudanza.core.language.own_steps import steps_of
 
     move = here_or_none()
     known_steps = steps_of(move.folder if move else Path(), bool(move and move.own_steps))
@@ -64,7 +64,7 @@ def _first(text: str) -> str:
 
 def _code(code: Code, as_json: bool) -> None:
     if as_json:
-        look.document(dataclasses.asdict(code))
+        look.document(code_shape(code))
         return
     look.heading(code.name, str(code.severity))
     look.say(f"  {code.meaning}")
@@ -87,7 +87,7 @@ def _code(code: Code, as_json: bool) -> None:
 
 def _step(step: Step, as_json: bool) -> None:
     if as_json:
-        look.document({**{k: v for k, v in dataclasses.asdict(step).items() if k != "work"}, "usage": step.usage})
+        look.document(step_shape(step))
         return
     takes = "any kind" if len(step.takes) > 5 else " or ".join(step.takes)
     look.heading(

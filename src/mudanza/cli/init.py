@@ -20,7 +20,7 @@ def command(folder: Path, as_json: bool) -> None:
     Example:
       mudanza init our-move
     """
-    from mudanza.core.starting import start_move
+    from mudanza.core.work.starting import start_move
 
     files = start_move(folder)
     if as_json:

@@ -7,6 +7,7 @@ import click
 from mudanza.cli import look
 from mudanza.cli.check import find_layout
 from mudanza.cli.options import json_option
+from mudanza.core.work.shapes import layout_shape
 
 
 @click.group("layout")
@@ -32,27 +33,7 @@ def show(name: str, as_json: bool) -> None:
     """
     layout = find_layout(name)
     if as_json:
-        look.document(
-            {
-                "layout": str(layout.path),
-                "primary_key": list(layout.primary_key),
-                "fields": [
-                    {
-                        "name": f.name,
-                        "title": f.title,
-                        "kind": str(f.kind),
-                        "required": f.required,
-                        "default": f.default,
-                        "rule": f.rule,
-                    }
-                    for f in layout.fields
-                ],
-                "references": [
-                    {"fields": list(r.fields), "resource": r.resource, "columns": list(r.columns)}
-                    for r in layout.references
-                ],
-            }
-        )
+        look.document(layout_shape(layout))
         return
     d = layout.dialect
     ends = {"\r\n": "CRLF", "\n": "LF"}[d.line_end]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import sys
 from typing import TYPE_CHECKING
 
@@ -11,9 +10,12 @@ from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import here, json_option, short_time
+from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.loans import Noted, all_loans
+from mudanza.core.work.shapes import ledger_shape, loans_shape, run_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.move import Move
+    from mudanza.core.plans.move import Move
 
 
 @click.command("ledger")
@@ -38,7 +40,7 @@ def command(run: int | None, limit: int, book: str | None, loans: bool, as_json:
     if book is not None:
         _keys(move, book, as_json)
     elif loans:
-        _loans(move.ledger.loans(), as_json)
+        _loans(all_loans(ledger_of(move)), as_json)
     elif run is not None:
         _one(move, run, as_json)
     else:
@@ -46,9 +48,9 @@ def command(run: int | None, limit: int, book: str | None, loans: bool, as_json:
 
 
 def _all(move: Move, limit: int, as_json: bool) -> None:
-    runs, books = move.ledger.runs(limit), move.ledger.books()
+    runs, books = ledger_of(move).runs(limit), ledger_of(move).books()
     if as_json:
-        look.document({"runs": [dataclasses.asdict(r) for r in runs], "key_books": books})
+        look.document(ledger_shape(runs, books))
         return
     look.heading(move.name, look.plural(len(runs), "run"))
     rows = []
@@ -59,7 +61,7 @@ def _all(move: Move, limit: int, as_json: bool) -> None:
             if n or name in ("read", "written")
         )
         rows.append([str(r.id), short_time(r.started), r.command, r.subject, r.state, counts])
-    look.columns(rows, heads=["run", "when", "what", "subject", "state", "rows"], right=(0,), fold=(5,))
+    look.columns(rows, heads=["run", "when", "what", "subject", "state", "rows"], right=(0,), fold=(3, 5))
     if not rows:
         look.say("  no runs yet.")
     for name, given in books.items():
@@ -67,11 +69,11 @@ def _all(move: Move, limit: int, as_json: bool) -> None:
 
 
 def _one(move: Move, run: int, as_json: bool) -> None:
-    found = next((r for r in move.ledger.runs() if r.id == run), None)
+    found = next((r for r in ledger_of(move).runs() if r.id == run), None)
     if found is None:
         raise click.UsageError(f"There is no run {run}. `mudanza ledger` lists the runs.")
     if as_json:
-        look.document(dataclasses.asdict(found))
+        look.document(run_shape(found))
         return
     look.heading(f"run {found.id}", f"{found.command} {found.subject}, {found.state}")
     rows = [["started", found.started], ["ended", found.ended or "-"]]
@@ -91,13 +93,13 @@ def _one(move: Move, run: int, as_json: bool) -> None:
             )
 
 
-def _loans(loans: list[tuple[str, str, str, str]], as_json: bool) -> None:
+def _loans(noted: list[Noted], as_json: bool) -> None:
     if as_json:
-        look.document([dict(zip(("loan", "subject", "lent", "state"), row, strict=True)) for row in loans])
+        look.document(loans_shape(noted))
         return
-    look.heading("loans", look.plural(len(loans), "loan"))
+    look.heading("loans", look.plural(len(noted), "loan"))
     look.columns(
-        [[loan, subject, short_time(lent), state] for loan, subject, lent, state in loans],
+        [[one.id, one.subject, short_time(one.lent), one.state] for one in noted],
         heads=["loan", "subject", "lent", "state"],
     )
 
@@ -105,11 +107,11 @@ def _loans(loans: list[tuple[str, str, str, str]], as_json: bool) -> None:
 def _keys(move: Move, book: str, as_json: bool) -> None:
     import polars as pl
 
-    from mudanza.core.keys import KeyBook
-    from mudanza.core.layouts.writing import RowWriter
-    from mudanza.core.sources.reading import INNER
+    from mudanza.core.sinks.csv_text import RowWriter
+    from mudanza.core.state.key_pages import open_book
+    from mudanza.core.values.row_columns import INNER
 
-    keys = KeyBook(book, move.key_pattern(book), move.ledger).all()
+    keys = open_book(ledger_of(move), book, move.key_pattern(book)).all()
     parts = keys["identity"].str.split(INNER)
     most = int(parts.list.len().max() or 1)  # type: ignore[arg-type]
     old = [parts.list.get(i, null_on_oob=True).alias(f"old {i + 1}") for i in range(most)]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -12,9 +11,10 @@ import click
 from mudanza.cli import look
 from mudanza.cli.check import find_layout
 from mudanza.cli.options import answered, here, json_option, run_options, wait_option
+from mudanza.core.work.shapes import decision_loan_shape, loan_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.loans.decisions import DecisionLoan
+    from mudanza.core.work.loans.decision_loan import DecisionLoan
 
 
 @click.command("lend")
@@ -54,10 +54,10 @@ def command(
       mudanza lend owners --mapping
       mudanza lend owners --crosswalks --to codes-for-maria.xlsx
     """
-    from mudanza.core.loans.codes import lend_crosswalks
-    from mudanza.core.loans.lend import lend
-    from mudanza.core.loans.mapping import lend_mapping
-    from mudanza.core.plans import load_plan
+    from mudanza.core.plans.plan_reading import load_plan
+    from mudanza.core.work.loans.crosswalk_sheets import lend_crosswalks
+    from mudanza.core.work.loans.lend import lend
+    from mudanza.core.work.loans.mapping_sheet import lend_mapping
 
     move = here(wait)
     if mapping or crosswalks:
@@ -76,12 +76,10 @@ def command(
     else:
         layout = load_plan(move, subject).layout
         path, name = move.out / f"{subject}.csv", subject
-        if not path.is_file():
-            raise click.UsageError(f"The list {subject!r} has not been built yet: run `mudanza build {subject}` first.")
     chosen = [c.strip() for c in columns.split(",")] if columns else []
     loan = lend(move, name, path, layout, columns=chosen, where=where, to=to, as_of=as_of, parameters=parameters)
     if as_json:
-        look.document(dataclasses.asdict(loan))
+        look.document(loan_shape(loan))
         return
     look.heading(f"loan {loan.id}", look.plural(loan.rows, "row"))
     look.columns([["workbook", loan.workbook], ["fields", ", ".join(loan.fields)]], fold=(1,))
@@ -90,7 +88,7 @@ def command(
 
 def _lend_decisions(loan: DecisionLoan, as_json: bool) -> None:
     if as_json:
-        look.document(dataclasses.asdict(loan))
+        look.document(decision_loan_shape(loan))
         return
     what = "fields" if loan.kind == "mapping" else "codes on the first sheet"
     look.heading(f"loan {loan.id}", f"{look.count(loan.rows)} {what}")

@@ -8,18 +8,20 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 from rich.console import Console
 from rich.padding import Padding
-from rich.progress import BarColumn, Progress, TextColumn
 from rich.table import Table
 from rich.text import Text
 
-from mudanza.core.codes import Severity
-from mudanza.core.errors import MudanzaError, OutsideError, Place
-from mudanza.core.findings import Finding, Group
+from mudanza.core.documents.errors import MudanzaError, OutsideError, Place
+from mudanza.core.work.shapes import error_shape
+
+if TYPE_CHECKING:
+    from mudanza.core.findings.finding import Finding
+    from mudanza.core.findings.tally import Group
 
 #: a teal that can be read on white and on black
 ACCENT = "color(30)"
@@ -39,6 +41,10 @@ def heading(text: str, note: str = "") -> None:
     out.print(Text.assemble((text, f"bold {ACCENT}"), ("  " + note if note else "", "dim")))
 
 
+#: how narrow a column may become
+_LEAST = 12
+
+
 def columns(
     rows: Sequence[Sequence[str | Text]],
     *,
@@ -51,12 +57,18 @@ def columns(
     if not rows:
         return
     table = Table(box=None, pad_edge=False, show_header=heads is not None, header_style="dim", padding=(0, 2, 0, 0))
+    wide = [max(len(row[i]) for row in [*rows, *([heads] if heads else [])]) + 2 for i in range(len(rows[0]))]
+    # a number that is cut is another number, so what is no number gives way
+    room = out.width - indent - sum(wide[i] for i in right) - sum(min(wide[i], _LEAST) for i in fold)
+    cut = [i for i in range(len(wide)) if i not in fold and i not in right]
+    limit = max(_LEAST, room // len(cut)) - 2 if sum(wide[i] for i in cut) > room and cut else None
     for i in range(len(rows[0])):
         table.add_column(
             heads[i] if heads else "",
             justify="right" if i in right else "left",
             no_wrap=i not in fold,
             overflow="fold" if i in fold else "ellipsis",
+            max_width=limit if i not in fold and i not in right else None,
         )
     for row in rows:
         table.add_row(*(cell if isinstance(cell, Text) else Text(cell) for cell in row))
@@ -129,13 +141,13 @@ def groups(found: Sequence[Group], *, with_file: bool = False) -> None:
             else standing(example)
         )
         detail = Text(f"{place}: {words}" if words else str(place), style="dim")
-        weight = "bold" if group.severity is Severity.STOP else ""
+        weight = "bold" if group.severity == "stop" else ""
         rows.append(
             [
                 Text(str(group.severity), style=weight),
                 count(group.count),
                 group.code,
-                group.column or "",
+                group.subject or "",
                 detail,
             ]
         )
@@ -153,11 +165,17 @@ def progress(what: str, quiet: bool) -> Iterator[Callable[[int], None] | None]:
         return
     import time
 
+    from rich.progress import BarColumn, Progress, TextColumn
+
     begun = time.monotonic()
     bar = Progress(
-        TextColumn(what), BarColumn(bar_width=20, pulse_style=ACCENT), TextColumn("{task.completed:,.0f} rows"),
-        TextColumn("{task.elapsed:.0f} s"), console=err, transient=True,
-    )  # fmt: skip
+        TextColumn(what),
+        BarColumn(bar_width=20, pulse_style=ACCENT),
+        TextColumn("{task.completed:,.0f} rows"),
+        TextColumn("{task.elapsed:.0f} s"),
+        console=err,
+        transient=True,
+    )
     task = bar.add_task(what, total=None)
     started = False
 
@@ -175,13 +193,18 @@ def progress(what: str, quiet: bool) -> Iterator[Callable[[int], None] | None]:
             bar.stop()
 
 
-def show_error(error: Exception, wants_json: bool) -> int:
+def show_error(error: BaseException, wants_json: bool) -> int:
     """Say what is wrong, where, why and what next; gives the exit status."""
     if isinstance(error, OSError) and not isinstance(error, MudanzaError):
         error = OutsideError(
             f"{error.strerror or error}.",
             place=Place(str(error.filename or "")),
             hint="Mend it and run again.",
+        )
+    if isinstance(error, MemoryError):
+        error = OutsideError(
+            "there is not enough memory for this.",
+            hint="Name fewer lists in one command, close other programs, or take a machine with more memory.",
         )
     if not isinstance(error, MudanzaError):
         err.print(Text.assemble(("fault: ", "bold"), f"{type(error).__name__}: {error}"))
@@ -202,8 +225,7 @@ def show_error(error: Exception, wants_json: bool) -> int:
     if error.hint:
         err.print(Text(f"  {error.hint}"))
     if wants_json:
-        where = {k: v for k, v in vars(place).items() if v not in (None, 0)} if place else None
-        document({"error": {"what": error.what, "place": where, "hint": error.hint, "status": error.status}})
+        document(error_shape(error))
     return error.status
 
 

@@ -4,13 +4,19 @@ from __future__ import annotations
 
 import importlib
 import os
+import signal
 import sys
+import threading
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import click
 
 from mudanza.version import __version__
+
+# nothing here multiplies matrices; the threads that stand by for it would cost as much as starting
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 #: command → what it does, in the order people work. The module of the same name in this package has it.
 COMMANDS = {
@@ -47,7 +53,7 @@ class _Commands(click.Group):
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
-            from mudanza.core.errors import nearest
+            from mudanza.core.documents.errors import nearest
 
             near = nearest(args[0], list(COMMANDS))
             hint = f" Did you mean {near!r}?" if near else " `mudanza --help` lists the commands."
@@ -82,33 +88,61 @@ def cli(ctx: click.Context, folder: Path | None, debug: bool) -> None:
             raise click.UsageError(f"-C {folder}: {error.strerror}.") from error
 
 
-def main() -> None:
-    """Run the command line and exit with its status."""
-    debug = "--debug" in sys.argv
-    wants_json = "--json" in sys.argv
+def _end_like_ctrl_c() -> None:
+    """Let other ways of being ended do what Ctrl-C does, unless whoever started us has them ignored."""
+
+    def interrupted(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    if threading.current_thread() is not threading.main_thread():
+        return
+    for name in ("SIGTERM", "SIGHUP"):
+        number = getattr(signal, name, None)
+        if number is not None and signal.getsignal(number) == signal.SIG_DFL:
+            signal.signal(number, interrupted)
+
+
+def _placed() -> list[str]:
+    """The files that this process has put into place."""
+    return getattr(sys.modules.get("mudanza.core.state.files"), "placed", [])
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one command (that of the process, if none is given) and give its exit status."""
+    given = list(sys.argv[1:] if arguments is None else arguments)
+    wants_json = "--json" in given
+    _end_like_ctrl_c()
+    placed_before = len(_placed())
     try:
-        status = cli.main(prog_name="mudanza", standalone_mode=False)
+        status = cli.main(given, prog_name="mudanza", standalone_mode=False)
         sys.stdout.flush()
-        sys.exit(status if isinstance(status, int) else 0)
+        return status if isinstance(status, int) else 0
     except click.exceptions.Exit as stop:
-        sys.exit(stop.exit_code)
-    except click.Abort:
-        click.echo("interrupted; nothing was changed.", err=True)
-        sys.exit(130)
+        return stop.exit_code
+    except (click.Abort, KeyboardInterrupt):
+        done = _placed()[placed_before:]
+        stands = f"what was done before stands: {', '.join(Path(one).name for one in done)}"
+        click.echo(f"interrupted; {stands if done else 'nothing was changed'}.", err=True)
+        return 130
     except click.ClickException as error:
         error.show()
         if wants_json:
             import json
 
             click.echo(json.dumps({"error": {"what": error.format_message(), "status": 2}}, ensure_ascii=False))
-        sys.exit(error.exit_code)
+        return error.exit_code
     except BrokenPipeError:
         # the reader of our output went away, as `| head` does
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(0)
-    except Exception as error:
-        if debug:
-            raise
+        return 0
+    except SystemExit:
+        raise
+    # a panic of the engine below is no Exception
+    except BaseException as error:
         from mudanza.cli.look import show_error
 
-        sys.exit(show_error(error, wants_json))
+        if "--debug" in given:
+            import traceback
+
+            traceback.print_exc()
+        return show_error(error, wants_json)

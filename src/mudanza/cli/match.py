@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import here, json_option
+from mudanza.core.work.shapes import draft_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.matching.drafting import Draft
+    from mudanza.core.work.matching.drafting import Draft
 
 
 @click.command("match")
@@ -36,26 +37,22 @@ def command(list_name: str, sources: tuple[str, ...], layout_name: str | None, r
       mudanza match owners --rehearse
       mudanza match animals --source incoming/animals.csv
     """
-    from mudanza.core.matching.drafting import draft
-    from mudanza.core.matching.writing import new_plan, write_draft
-    from mudanza.core.plans import load_plan
+    from mudanza.core.engine.intake import open_sources
+    from mudanza.core.plans.plan_reading import load_plan
+    from mudanza.core.work.matching.drafted_plan import new_plan, write_draft
+    from mudanza.core.work.matching.drafting import draft_plan
 
     move = here()
-    started = False
     if sources:
-        new_plan(move, list_name, layout_name or list_name, [_from_folder(move.folder, file) for file in sources])
-        started = True
-    try:
-        made = draft(move, list_name)
-    except BaseException:
-        if started:
-            (move.folder / "plans" / f"{list_name}.toml").unlink(missing_ok=True)
-        raise
-    written = [] if rehearse else write_draft(move, load_plan(move, list_name, draft=True), made)
-    if rehearse and started:
-        (move.folder / "plans" / f"{list_name}.toml").unlink(missing_ok=True)
+        plan = new_plan(
+            move, list_name, layout_name or list_name, [_from_folder(move.folder, file) for file in sources]
+        )
+    else:
+        plan = load_plan(move, list_name, draft=True)
+    made = draft_plan(move, plan, open_sources(plan, move))
+    written = [] if rehearse else write_draft(move, plan, made)
     if as_json:
-        look.document({**_document(made), "files": written})
+        look.document(draft_shape(made, written))
         return
     _show(made)
     look.say()
@@ -73,28 +70,6 @@ def _from_folder(folder: Path, file: str) -> str:
     """A path as seen from the move folder."""
     path = Path(file).resolve()
     return str(path.relative_to(folder)) if path.is_relative_to(folder) else file
-
-
-def _document(made: Draft) -> dict[str, Any]:
-    return {
-        "list": made.name,
-        "proposals": [
-            {
-                "field": p.field.name,
-                "flow": p.flow,
-                "columns": list(p.columns),
-                "score": p.score,
-                "evidence": list(p.evidence),
-                "doubt": p.doubt,
-            }
-            for p in made.proposals
-        ],
-        "written": made.written,
-        "without": [f.name for f in made.without],
-        "unused": [
-            {"column": column, "sources": list(sources), "values": values} for column, sources, values in made.unused
-        ],
-    }
 
 
 def _show(made: Draft) -> None:

@@ -11,10 +11,11 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from mudanza.core.move import SETTINGS, Move, find_move
+from mudanza.core.plans.move import SETTINGS, Move
+from mudanza.core.plans.move_settings import find_move
 
 if TYPE_CHECKING:
-    from mudanza.core.parameters import Declared
+    from mudanza.core.language.parameters import Declared
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -67,8 +68,8 @@ T = TypeVar("T")
 
 def answered(run: Callable[[dict[str, str]], T], given: dict[str, str]) -> T:
     """What `run` gives for the values given at run time. At a terminal, one that is missing is asked for, if the settings have a question."""
-    from mudanza.core.errors import MoveError
-    from mudanza.core.parameters import MissingParameterError
+    from mudanza.core.documents.errors import MoveError
+    from mudanza.core.language.parameters import MissingParameterError
 
     while True:
         try:
@@ -103,5 +104,5 @@ def here_or_none() -> Move | None:
 
 
 def short_time(moment: str) -> str:
-    """A moment of the ledger for people."""
-    return datetime.fromisoformat(moment).strftime("%Y-%m-%d %H:%M")
+    """A moment of the ledger for people, by their own clock."""
+    return datetime.fromisoformat(moment).astimezone().strftime("%Y-%m-%d %H:%M")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import time
 from collections.abc import Callable
 from datetime import date
@@ -14,11 +13,12 @@ from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import answered, here, json_option, run_options
-from mudanza.core.move import SETTINGS
+from mudanza.core.plans.move import SETTINGS
+from mudanza.core.work.shapes import coverage_shape, preview_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.building.coverage import Coverage
-    from mudanza.core.building.preview import PreviewResult
+    from mudanza.core.work.coverage import Coverage
+    from mudanza.core.work.preview import PreviewResult
 
 _PAUSE = 0.2
 
@@ -74,15 +74,15 @@ def command(
 
     def show(given: dict[str, str]) -> int:
         if show_coverage:
-            from mudanza.core.building.coverage import coverage
+            from mudanza.core.work.coverage import coverage
 
             covered = coverage(here(), list_name, as_of=as_of, parameters=given)
             if as_json:
-                look.document({**dataclasses.asdict(covered), "whole": covered.whole})
+                look.document(coverage_shape(covered))
             else:
                 _show_coverage(covered)
             return 0 if covered.whole else 1
-        from mudanza.core.building.preview import preview
+        from mudanza.core.work.preview import preview
 
         result = preview(
             here(),
@@ -98,7 +98,7 @@ def command(
             parameters=given,
         )
         if as_json:
-            look.document(dataclasses.asdict(result))
+            look.document(preview_shape(result))
         else:
             _show(result)
         return 0

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,9 +10,10 @@ from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import here, json_option, short_time, wait_option
+from mudanza.core.work.shapes import return_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.loans.comparing import LoanReturn
+    from mudanza.core.work.loans.comparison import LoanReturn
 
 _SHOWN = 40
 
@@ -49,8 +49,8 @@ def command(
       mudanza receive back-from-maria.xlsx --accept
       mudanza receive back.xlsx --missing keep --accept
     """
-    from mudanza.core.loans.decisions import kind_of_loan
-    from mudanza.core.loans.receive import receive
+    from mudanza.core.work.loans.decision_loan import kind_of_loan
+    from mudanza.core.work.loans.receive import receive
 
     move = here(wait)
     if (decisions := kind_of_loan(move, file, loan)) is not None:
@@ -59,30 +59,14 @@ def command(
         ctx.exit(receive_decisions(move, file, decisions, accept, as_json))
     result = receive(move, file, loan=loan, accept=accept, missing=missing, whole_rows=whole_rows)
     if as_json:
-        titles = [c for c in result.additions.columns if not c.startswith(("\x1f", "#"))]
-        look.document(
-            {
-                "loan": result.loan,
-                "rows": result.rows,
-                "changes": result.changes.to_dicts(),
-                "additions": result.additions.select(titles).to_dicts(),
-                "removals": result.removals.select(
-                    [c for c in result.removals.columns if not c.startswith(("\x1f", "#"))]
-                ).to_dicts(),
-                "conflicts": [dataclasses.asdict(c) for c in result.conflicts],
-                "held_back": result.held,
-                "blocked": result.blocked,
-                "files": [f.as_dict() for f in result.files],
-                "findings": result.findings.to_dicts(),
-            }
-        )
+        look.document(return_shape(result))
     else:
         _show(result, accept)
     ctx.exit(0 if result.clean and result.blocked is None else 1)
 
 
 def _show(result: LoanReturn, accept: bool) -> None:
-    from mudanza.core.loans.comparing import KEY
+    from mudanza.core.work.loans.lent import KEY, shown_text
 
     look.heading(f"loan {result.loan}", f"lent {short_time(result.lent)}; {look.plural(result.rows, 'row')} came back")
     look.columns(
@@ -108,13 +92,17 @@ def _show(result: LoanReturn, accept: bool) -> None:
         look.say()
         look.heading("changes", f"the first {_SHOWN} of each sort" if total > _SHOWN else "")
         rows = result.changes.head(_SHOWN).select("key", "field", "before", "after").rows()
-        cells = [[k, f, look.shorten(b, 30), "->", Text(look.shorten(a, 30), style="bold")] for k, f, b, a in rows]
+        cells = [
+            [shown_text(k), f, look.shorten(b, 30), "->", Text(look.shorten(a, 30), style="bold")]
+            for k, f, b, a in rows
+        ]
         cells += [
-            [k or "(new)", "(record)", "-", "->", Text("added", style="bold")]
+            [shown_text(k or "(new)"), "(record)", "-", "->", Text("added", style="bold")]
             for k in result.additions[KEY].head(_SHOWN)
         ]
         cells += [
-            [k, "(record)", "as lent", "->", Text("removed", style="bold")] for k in result.removals[KEY].head(_SHOWN)
+            [shown_text(k), "(record)", "as lent", "->", Text("removed", style="bold")]
+            for k in result.removals[KEY].head(_SHOWN)
         ]
         look.columns(
             cells,
@@ -127,7 +115,7 @@ def _show(result: LoanReturn, accept: bool) -> None:
         look.columns(
             [
                 [
-                    c.key,
+                    shown_text(c.key),
                     c.field,
                     look.shorten(c.before, 20),
                     look.shorten(c.after, 20),

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rich.text import Text
 
 from mudanza.cli import look
+from mudanza.core.work.shapes import codes_return_shape, mapping_return_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.loans.codes import CodesReturn
-    from mudanza.core.loans.mapping import MappingReturn
-    from mudanza.core.move import Move
+    from mudanza.core.plans.move import Move
+    from mudanza.core.work.loans.crosswalk_sheets import CodesReturn
+    from mudanza.core.work.loans.mapping_sheet import MappingReturn
 
 
 def receive_decisions(
@@ -22,19 +22,19 @@ def receive_decisions(
     """Take such a workbook back; gives the exit status."""
     name, kind, detail = loan
     if kind == "mapping":
-        from mudanza.core.loans.mapping import receive_mapping
+        from mudanza.core.work.loans.mapping_sheet import receive_mapping
 
         mapping = receive_mapping(move, file, name, detail, accept=accept)
         if as_json:
-            look.document(dataclasses.asdict(mapping))
+            look.document(mapping_return_shape(mapping))
         else:
             _show_mapping(mapping, accept)
         return 0 if mapping.clean else 1
-    from mudanza.core.loans.codes import receive_crosswalks
+    from mudanza.core.work.loans.crosswalk_sheets import receive_crosswalks
 
     codes = receive_crosswalks(move, file, name, detail, accept=accept)
     if as_json:
-        look.document(dataclasses.asdict(codes))
+        look.document(codes_return_shape(codes))
     else:
         _show_codes(codes, accept)
     return 0 if codes.clean else 1

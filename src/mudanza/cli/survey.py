@@ -6,20 +6,23 @@ import dataclasses
 from datetime import date
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from mudanza.cli import look
 from mudanza.cli.options import day_option, here_or_none, json_option, pairs
 from mudanza.cli.survey_view import show_all
+from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.surveys import note_surveys
+from mudanza.core.work.shapes import survey_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.findings import Finding
-    from mudanza.core.move import Move
-    from mudanza.core.sources.reading import ReadOptions
-    from mudanza.core.survey.references import Reference
-    from mudanza.core.survey.surveying import Subject, SurveyResult
+    from mudanza.core.findings.finding import Finding
+    from mudanza.core.plans.move import Move
+    from mudanza.core.sources.reader import ReadOptions
+    from mudanza.core.work.survey.references import LikelyReference
+    from mudanza.core.work.survey.surveying import Subject, SurveyResult
 
 
 @click.command("survey")
@@ -74,34 +77,43 @@ def command(
       mudanza survey prices.txt --how type=ITEM
       mudanza survey clinic:visits --json
     """
-    from mudanza.core.survey.references import Surveyed, references
-    from mudanza.core.survey.subjects import subjects
-    from mudanza.core.survey.surveying import find_values, survey_subject
+    from mudanza.core.documents.errors import SourceError
+    from mudanza.core.work.survey.references import Surveyed, references
+    from mudanza.core.work.survey.subjects import subjects, unreadable
+    from mudanza.core.work.survey.surveying import find_values, survey_subject
 
     said = {"delimiter": delimiter, "encoding": encoding, "heading": heading, "sheet": sheet}
     options = _options({**{k: v for k, v in said.items() if v is not None}, **how})
     move = here_or_none()
-    found = subjects(sources, options, move)
+    named = subjects(sources, options, move)
+    found, missing = named.subjects, named.unreadable
     if expect is not None and len(found) > 1:
         raise click.UsageError(
             f"--expect is about one source; here are {len(found)}: {', '.join(s.name for s in found)}."
         )
-    results = []
+    results, read = [], []
     for subject in found:
-        with look.progress(f"surveying {subject.name}", as_json) as progress:
-            results.append(survey_subject(subject, progress, expect=expect, newer_than=newer_than))
+        try:
+            with look.progress(f"surveying {subject.name}", as_json) as progress:
+                results.append(survey_subject(subject, progress, expect=expect, newer_than=newer_than))
+            read.append(subject)
+        except SourceError as error:
+            if len(found) == 1 and not missing:
+                raise
+            missing.append(unreadable(subject.name, error))
+    found = read
     several = [
         Surveyed(r.name, r.columns, r.key_names, partial(find_values, s)) for s, r in zip(found, results, strict=True)
     ]
     refers = references(several) if len(several) > 1 else []
-    about = _about_several(refers) + _about_copies(found, results, move)
+    about = missing + _about_several(refers) + _about_copies(found, results, move)
     if chart_file is not None:
         _draw(results, chart_file)
     if as_json:
-        look.document(_document(results, refers, about))
+        look.document(survey_shape(results, refers, about))
     else:
         show_all(results, refers, about, details, chart_file)
-    stopped = any(g.severity == "stop" for r in results for g in r.findings)
+    stopped = bool(missing) or any(g.severity == "stop" for r in results for g in r.findings)
     ctx.exit(1 if stopped or any(r.damaged for r in results) else 0)
 
 
@@ -117,24 +129,27 @@ def _options(said: dict[str, str]) -> ReadOptions:
     return said_options(said, fail)
 
 
-def _about_several(refers: list[Reference]) -> list[Finding]:
-    from mudanza.core.findings import Finding
+def _about_several(refers: list[LikelyReference]) -> list[Finding]:
+    from mudanza.core.findings.finding import Finding
 
     return [
         Finding(
-            "reference.nowhere", r.source, column=r.column, value=", ".join(r.examples) or None,
+            "reference.nowhere",
+            r.source,
+            column=r.column,
+            value=", ".join(r.examples) or None,
             rule=f"a {r.key} of {r.target}; {r.missing:,} values in {r.missing_rows:,} rows are not",
         )
         for r in refers
         if r.missing
-    ]  # fmt: skip
+    ]
 
 
 def _about_copies(found: list[Subject], results: list[SurveyResult], move: Move | None) -> list[Finding]:
     """Files that are the same as others of this survey or of an earlier one, which the ledger remembers."""
-    from mudanza.core.errors import LedgerError
-    from mudanza.core.survey.subjects import digests, remembered
-    from mudanza.core.survey.whole import Remembered, copies
+    from mudanza.core.documents.errors import LedgerError
+    from mudanza.core.work.survey.subjects import digests, remembered
+    from mudanza.core.work.survey.whole import Remembered, copies
 
     if move is None and len(found) == 1:
         return []
@@ -151,49 +166,16 @@ def _about_copies(found: list[Subject], results: list[SurveyResult], move: Move 
         before.append(Remembered(sha, path, rows, date.today().isoformat()))
     if move is not None:
         try:
-            dataclasses.replace(move, wait=1).ledger.put_surveys(files)
+            note_surveys(ledger_of(dataclasses.replace(move, wait=1)), files)
         except LedgerError:
             look.err.print("the survey is not remembered: the ledger is held by a run, or cannot be written.")
     return noticed
 
 
 def _draw(results: list[SurveyResult], path: Path) -> None:
-    from mudanza.core.files import Outputs
-    from mudanza.core.survey.chart import chart
+    from mudanza.core.state.files import Outputs
+    from mudanza.core.work.survey.chart import chart
 
     with Outputs("survey") as outputs:
         outputs.create(path).write(chart(results, path.suffix.lower().removeprefix(".")))
         outputs.publish()
-
-
-# as JSON
-
-
-def _document(results: list[SurveyResult], refers: list[Reference], about: list[Finding]) -> dict[str, Any]:
-    documents = [_one_document(r) for r in results]
-    found = [f.as_dict() for f in about]
-    if len(documents) == 1:
-        return {**documents[0], "about": found}
-    return {"sources": documents, "references": [dataclasses.asdict(r) for r in refers], "about": found}
-
-
-def _one_document(result: SurveyResult) -> dict[str, Any]:
-    facts = dataclasses.asdict(result.facts)
-    return {
-        "source": result.name,
-        **facts,
-        "path": str(result.facts.path),
-        "rows": result.rows,
-        "damaged": result.damaged,
-        "files": [{"file": name, "rows": rows} for name, rows in result.files],
-        "newest": result.newest,
-        "keys": [dataclasses.asdict(k) for k in result.keys],
-        "blank_columns": result.blank_columns,
-        "columns": [
-            {f.name: getattr(c, f.name) for f in dataclasses.fields(c) if f.name != "hashes"} for c in result.columns
-        ],
-        "findings": [
-            {"code": g.code, "severity": str(g.severity), "count": g.count, "example": g.example.as_dict()}
-            for g in result.findings
-        ],
-    }

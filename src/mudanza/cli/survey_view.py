@@ -11,24 +11,32 @@ from rich.text import Text
 from mudanza.cli import look
 
 if TYPE_CHECKING:
-    from mudanza.core.findings import Finding
-    from mudanza.core.sources.reading import SheetFacts
-    from mudanza.core.survey.columns import ColumnFacts
-    from mudanza.core.survey.keys import KeyCandidate
-    from mudanza.core.survey.references import Reference
-    from mudanza.core.survey.surveying import SurveyResult
+    from mudanza.core.findings.finding import Finding
+    from mudanza.core.sources.reader import SheetFacts
+    from mudanza.core.work.survey.column_facts import ColumnFacts
+    from mudanza.core.work.survey.keys import KeyCandidate
+    from mudanza.core.work.survey.references import LikelyReference
+    from mudanza.core.work.survey.surveying import SurveyResult
 
 _DELIMITERS = {"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar", "^": "caret"}
 
 
 def show_all(
-    results: list[SurveyResult], refers: list[Reference], about: list[Finding], details: bool, chart_file: Path | None
+    results: list[SurveyResult],
+    refers: list[LikelyReference],
+    about: list[Finding],
+    details: bool,
+    chart_file: Path | None,
 ) -> None:
     """One source with its columns; of several an overview, and the columns only if `details` are asked for."""
-    from mudanza.core.findings import Tally, frame
+    from mudanza.core.findings.finding import frame
+    from mudanza.core.findings.tally import Tally
 
+    lost = [f for f in about if f.code == "file.unreadable"]
+    readable = [f for f in about if f.code != "file.unreadable"]
     if len(results) == 1:
-        _show(results[0], details, about)
+        _show(results[0], details, readable)
+        _show_lost(lost)
     else:
         _overview(results, refers)
         if details:
@@ -36,9 +44,9 @@ def show_all(
                 look.say()
                 _show(result, details, [])
         tally = Tally()
-        tally.add(frame(about))
+        tally.add(frame(readable))
         # a line that belongs to no record type is noticed by each of them
-        noticed = {(g.code, g.column, r.facts.path, g.example.line): g for r in reversed(results) for g in r.findings}
+        noticed = {(g.code, g.subject, r.facts.path, g.example.line): g for r in reversed(results) for g in r.findings}
         groups = tally.groups() + ([] if details else list(noticed.values())[::-1])
         order = ["stop", "warn", "note"]
         notes = 0 if details else sum(g.severity == "note" for g in groups)
@@ -46,6 +54,7 @@ def show_all(
         look.groups(sorted(shown, key=lambda g: order.index(g.severity)), with_file=True)
         if notes:
             look.say(f"        and {look.plural(notes, 'note')}, told with each source", style="dim")
+        _show_lost(lost)
         if not details:
             _show_proposals(results)
             look.say()
@@ -55,7 +64,14 @@ def show_all(
         look.say(f"chart  {chart_file}")
 
 
-def _overview(results: list[SurveyResult], refers: list[Reference]) -> None:
+def _show_lost(lost: list[Finding]) -> None:
+    if lost:
+        look.say()
+        look.heading("cannot be read", look.plural(len(lost), "file"))
+        look.columns([[f.file or "", f.value or "", Text(f.hint or "", style="dim")] for f in lost], fold=(0, 1, 2))
+
+
+def _overview(results: list[SurveyResult], refers: list[LikelyReference]) -> None:
     short, where = _short_names([r.name for r in results])
     look.heading(f"{len(results)} sources{where}")
     rows = []
@@ -84,7 +100,7 @@ def _short_names(names: list[str]) -> tuple[dict[str, str], str]:
     return {name: str(Path(name).relative_to(folder)) for name in names}, f" in {folder}"
 
 
-def _missing(reference: Reference) -> str:
+def _missing(reference: LikelyReference) -> str:
     about = "" if reference.exact else "about "
     if not reference.missing:
         return "all found"
@@ -92,7 +108,8 @@ def _missing(reference: Reference) -> str:
 
 
 def _show(result: SurveyResult, details: bool, about: list[Finding]) -> None:
-    from mudanza.core.findings import Tally, frame
+    from mudanza.core.findings.finding import frame
+    from mudanza.core.findings.tally import Tally
 
     facts = result.facts
     size = f", {look.size(facts.size)}" if facts.size else ""
@@ -116,8 +133,8 @@ def _facts(result: SurveyResult) -> list[tuple[str, str]]:
     rows = [("rows", look.plural(result.rows, "row") + damaged)]
     if result.files:
         rows.append(("files", "; ".join(f"{name} {look.count(n)}" for name, n in result.files)))
-    if facts.encoding:
-        rows.append(("encoding", f"{facts.encoding} ({facts.encoding_because})"))
+    if facts.text is not None:
+        rows.append(("encoding", f"{facts.text.name} ({facts.text.because})"))
     if facts.delimiter:
         rows.append(("delimiter", f"{facts.delimiter!r} {_DELIMITERS.get(facts.delimiter, '')}".strip()))
     if facts.heading_line or facts.delimiter or facts.sheets:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from datetime import date
 from typing import TYPE_CHECKING
 
@@ -11,9 +10,10 @@ from rich.text import Text
 
 from mudanza.cli import look
 from mudanza.cli.options import answered, here, json_option, run_options, short_time
+from mudanza.core.work.shapes import trace_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.tracing import Trace, TracedRow
+    from mudanza.core.work.trace import Trace, TracedRow
 
 
 @click.command("trace")
@@ -42,19 +42,13 @@ def command(
       mudanza trace OW-000003
       mudanza trace 01003 --list owners --fields full_name,phone
     """
-    from mudanza.core.errors import MoveError
-    from mudanza.core.tracing import trace
+    from mudanza.core.documents.errors import MoveError
+    from mudanza.core.work.trace import trace
 
     move = here()
     found, failed = answered(lambda given: trace(move, key, lists, as_of=as_of, parameters=given), parameters)
     if as_json:
-        look.document(
-            {
-                "key": key,
-                "found": [dataclasses.asdict(one) for one in found],
-                "not_looked_through": [name for name, _ in failed],
-            }
-        )
+        look.document(trace_shape(key, found, [name for name, _ in failed]))
         ctx.exit(0 if found else 1)
     for name, error in failed:
         look.say(f"the list {name} could not be looked through: {error.what}", style="dim")

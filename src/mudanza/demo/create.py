@@ -5,8 +5,8 @@ from __future__ import annotations
 import shutil
 from pathlib import Path
 
-from mudanza.core.errors import MoveError, Place
-from mudanza.core.starting import copy_tree
+from mudanza.core.documents.errors import MoveError, Place
+from mudanza.core.work.starting import copy_tree
 from mudanza.demo.generate import north_rows, write_colleague, write_harbour, write_north
 from mudanza.demo.records import (
     write_database,

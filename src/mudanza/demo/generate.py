@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import date, timedelta
+from datetime import date, datetime, time, timedelta
 from pathlib import Path
 from random import Random
 
@@ -153,7 +153,7 @@ def write_harbour(path: Path, count: int, seed: int = SEED + 1) -> None:
 
     book = xlsxwriter.Workbook(str(path), {"strings_to_numbers": False})
     # the file's own dates would differ from run to run
-    book.set_properties({"created": _LAST_DAY})
+    book.set_properties({"created": datetime.combine(_LAST_DAY, time())})
     notice = book.add_worksheet("Please read")
     for row, text in enumerate(
         [

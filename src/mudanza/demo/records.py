@@ -47,9 +47,16 @@ def write_north_animals(path: Path, count: int, clients: int) -> None:
         client = f"{1000 + random.randint(1, clients):05d}"
         chip = f"6200960{random.randint(10**7, 10**8 - 1)}" if chance() < 0.7 else ""
         row = [
-            f"A{number:04d}", client, pick(_NAMES), pick(_SPECIES), pick("MFMF?"), f"{born:%d/%m/%Y}",
-            f"{random.randint(8, 420) / 10:.1f}".replace(".", ","), chip, pick(["", "", "", "bites", "allergic to penicillin"]),
-        ]  # fmt: skip
+            f"A{number:04d}",
+            client,
+            pick(_NAMES),
+            pick(_SPECIES),
+            pick("MFMF?"),
+            f"{born:%d/%m/%Y}",
+            f"{random.randint(8, 420) / 10:.1f}".replace(".", ","),
+            chip,
+            pick(["", "", "", "bites", "allergic to penicillin"]),
+        ]
         if number == 7:
             row[1] = "09999"  # a client who is not in the client list
         if number == 15:
@@ -88,10 +95,28 @@ def write_harbour_animals(path: Path, count: int, clients: int) -> None:
 def write_form(path: Path) -> None:
     """The answers of Harbour's web form: JSON, each client with the pets that were entered."""
     answers = [
-        {"client": "01003", "sent": "2026-10-28T09:12:00", "consent": True, "pets": [{"ref": "W1", "name": "Biscoito", "kind": "dog", "born": "2026-03-01", "weight": 6.50}, {"ref": "W2", "name": "Sardinha", "kind": "cat", "born": "2025-11-20", "weight": 3.10}]},
-        {"client": "01017", "sent": "2026-10-28T18:40:00", "consent": True, "pets": [{"ref": "W3", "name": "Nuvem", "kind": "rabbit", "born": None, "weight": 1.80}]},
-        {"client": "01044", "sent": "2026-10-29T11:05:00", "consent": False, "pets": [{"ref": "W4", "name": "Zorro", "kind": "ferret", "born": "2024-06-30", "weight": 0.95}]},
-    ]  # fmt: skip
+        {
+            "client": "01003",
+            "sent": "2026-10-28T09:12:00",
+            "consent": True,
+            "pets": [
+                {"ref": "W1", "name": "Biscoito", "kind": "dog", "born": "2026-03-01", "weight": 6.50},
+                {"ref": "W2", "name": "Sardinha", "kind": "cat", "born": "2025-11-20", "weight": 3.10},
+            ],
+        },
+        {
+            "client": "01017",
+            "sent": "2026-10-28T18:40:00",
+            "consent": True,
+            "pets": [{"ref": "W3", "name": "Nuvem", "kind": "rabbit", "born": None, "weight": 1.80}],
+        },
+        {
+            "client": "01044",
+            "sent": "2026-10-29T11:05:00",
+            "consent": False,
+            "pets": [{"ref": "W4", "name": "Zorro", "kind": "ferret", "born": "2024-06-30", "weight": 0.95}],
+        },
+    ]
     document = {"form": "new animals", "registrations": answers}
     path.write_text(json.dumps(document, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
 
@@ -151,9 +176,15 @@ def write_database(path: Path, count: int, clients: int) -> None:
         day = _LAST_DAY - timedelta(days=random.randint(0, 900))
         item = pick(list(_HARBOUR_ITEMS))
         row = (
-            number, f"{1000 + random.randint(1, clients):05d}", pick(_NAMES), day.isoformat() if number != 20 else "0000-00-00", item,
-            _HARBOUR_ITEMS[item], random.randint(0, 1), b"\x89PNG" if number % 10 == 0 else None,
-        )  # fmt: skip
+            number,
+            f"{1000 + random.randint(1, clients):05d}",
+            pick(_NAMES),
+            day.isoformat() if number != 20 else "0000-00-00",
+            item,
+            _HARBOUR_ITEMS[item],
+            random.randint(0, 1),
+            b"\x89PNG" if number % 10 == 0 else None,
+        )
         database.execute("INSERT INTO visits VALUES (?,?,?,?,?,?,?,?)", row)
     database.commit()
     database.close()

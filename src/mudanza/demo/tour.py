@@ -64,21 +64,40 @@ TOUR = [
         "survey incoming/north/clients.csv --expect 84",
         status=1,
     ),
-    Stop("Harbour's is a workbook with a notice in front and a title above the heading.", "survey incoming/harbour/people.xlsx"),
+    Stop(
+        "Harbour's is a workbook with a notice in front and a title above the heading.",
+        "survey incoming/harbour/people.xlsx",
+    ),
     Stop("What does the new system take?", "layout show owners"),
     Stop(
         "A plan begins with a draft: for each field a column, by its heading and its values, and the steps that it needs.",
         "match animals-again --layout animals --source incoming/north/animals.csv --rehearse",
     ),
     Stop("plans/owners.toml says how the one becomes the other. The first row of each clinic:", "preview owners -n 1"),
-    Stop("Is every field provided for, and every old column either used or left behind on purpose?", "preview owners --coverage"),
-    Stop("Which codes does the plan translate? One is in no crosswalk; it is added as a proposal, which no build uses.", "crosswalk owners", status=1),
+    Stop(
+        "Is every field provided for, and every old column either used or left behind on purpose?",
+        "preview owners --coverage",
+    ),
+    Stop(
+        "Which codes does the plan translate? One is in no crosswalk; it is added as a proposal, which no build uses.",
+        "crosswalk owners",
+        status=1,
+    ),
     Stop("Everything is tried before anything is written.", "build owners --rehearse", status=1),
-    Stop("Now in earnest. Rows that cannot be right are held back, with the reason, and the balance must hold.", "build owners", status=1),
+    Stop(
+        "Now in earnest. Rows that cannot be right are held back, with the reason, and the balance must hold.",
+        "build owners",
+        status=1,
+    ),
     Stop("A file made by us must pass its own check:", "check out/owners.csv --layout owners"),
     Stop("A file made by a colleague, by hand:", "check incoming/from-a-colleague.csv --layout owners", status=1),
     Stop("What does a finding mean?", "explain flow.not-in-crosswalk"),
-    Stop("A slip of the hand in the plan ({Twon} for {Town}) is caught before any row is read:", "build owners", _misspell, 2),
+    Stop(
+        "A slip of the hand in the plan ({Twon} for {Town}) is caught before any row is read:",
+        "build owners",
+        _misspell,
+        2,
+    ),
     Stop(
         "Mended; and somebody says what the status V means, in crosswalks/standings.csv. The owner held back for it is written now, "
         "everybody else keeps the identifier of the first run, and what the edit changed is told:",
@@ -86,20 +105,40 @@ TOUR = [
         _mend,
         1,
     ),
-    Stop("Visits were printed. The groups become columns, and each subtotal is compared with its records.", "survey incoming/north/visits.csv"),
-    Stop("The other lists are read by the same rules, from text, JSON, a report and a database.", "build prices animals visits", status=1),
-    Stop("The front desk is to correct Braga's telephone numbers, in a workbook.", "lend owners --columns full_name,phone,email --where '{Town} = \"Braga\"'"),
+    Stop(
+        "Visits were printed. The groups become columns, and each subtotal is compared with its records.",
+        "survey incoming/north/visits.csv",
+    ),
+    Stop(
+        "The other lists are read by the same rules, from text, JSON, a report and a database.",
+        "build prices animals visits",
+        status=1,
+    ),
+    Stop(
+        "The front desk is to correct Braga's telephone numbers, in a workbook.",
+        "lend owners --columns full_name,phone,email --where '{Town} = \"Braga\"'",
+    ),
     Stop(
         "It comes back under another name: one number corrected, one too short, one address changed, one record marked for removal.",
         "receive 'back from the front desk.xlsx'",
         correct,
         1,
     ),
-    Stop("What is right is accepted, as import files of exactly what changed (and as the way back).", "receive 'back from the front desk.xlsx' --accept", status=1),
-    Stop("Why does this owner look as she does? One record's whole story:", "trace OW-000003 --fields full_name,phone,standing"),
-    Stop("The plan is put before the practice's manager as a mapping sheet, and comes back signed, with remarks.", "lend owners --mapping"),
+    Stop(
+        "What is right is accepted, as import files of exactly what changed (and as the way back).",
+        "receive 'back from the front desk.xlsx' --accept",
+        status=1,
+    ),
+    Stop(
+        "Why does this owner look as she does? One record's whole story:",
+        "trace OW-000003 --fields full_name,phone,standing",
+    ),
+    Stop(
+        "The plan is put before the practice's manager as a mapping sheet, and comes back signed, with remarks.",
+        "lend owners --mapping",
+    ),
     Stop("And this is what was done, with the digests of all that was read and written.", "ledger"),
-]  # fmt: skip
+]
 
 
 def walk(folder: Path) -> int:

@@ -6,15 +6,15 @@ from collections.abc import Callable
 from decimal import Decimal
 from typing import Any
 
-from mudanza.core.errors import LanguageError, MoveError, nearest
-from mudanza.core.kinds import Kind
+from mudanza.core.documents.errors import LanguageError, MoveError, nearest
 from mudanza.core.language import nodes
+from mudanza.core.language.parameters import Declared
 from mudanza.core.language.steps.declaring import Parameter, Step
-from mudanza.core.parameters import Declared
+from mudanza.core.values.kinds import Kind
 
 Fail = Callable[[nodes.Node, str, str | None], LanguageError]
 #: how a value given at run time is had: its text, from its node
-Given = Callable[[nodes.Parameter], str]
+AtRun = Callable[[nodes.Given], str]
 _SHOWN = {
     "text": "a text in double quotes",
     "number": "a whole number",
@@ -25,7 +25,7 @@ _SHOWN = {
 }
 
 
-def arguments_of(node: nodes.Step, step: Step, given_at_run: Given, fail: Fail) -> tuple[list[Any], dict[str, Any]]:
+def arguments_of(node: nodes.StepCall, step: Step, given_at_run: AtRun, fail: Fail) -> tuple[list[Any], dict[str, Any]]:
     """The positional arguments (without an expect's condition) and the options. Raises what `fail` makes, at the place that is wrong."""
     positional = [p for p in step.parameters if not p.option and p.kind != "condition"]
     by_name = {p.name: p for p in step.parameters if p.option}
@@ -54,9 +54,9 @@ def arguments_of(node: nodes.Step, step: Step, given_at_run: Given, fail: Fail) 
     return given, options
 
 
-def _constant(argument: nodes.Argument, parameter: Parameter, step: Step, given_at_run: Given, fail: Fail) -> Any:
+def _constant(argument: nodes.Argument, parameter: Parameter, step: Step, given_at_run: AtRun, fail: Fail) -> Any:
     value: nodes.Node = argument.value
-    if isinstance(value, nodes.Parameter):
+    if isinstance(value, nodes.Given):
         value = _read(argument, value, given_at_run(value), parameter, fail)
     match parameter.kind, value:
         case "name", nodes.Word(name=name) | nodes.Text(value=name):
@@ -65,8 +65,11 @@ def _constant(argument: nodes.Argument, parameter: Parameter, step: Step, given_
             if parameter.choices and text not in parameter.choices:
                 near = nearest(text, list(parameter.choices))
                 listed = ", ".join(f'"{choice}"' for choice in parameter.choices)
-                raise fail(argument, f'"{text}" is none of what {step.name} takes as its {parameter.name}.',
-                           f'Did you mean "{near}"? ' * bool(near) + f"It takes {listed}.")  # fmt: skip
+                raise fail(
+                    argument,
+                    f'"{text}" is none of what {step.name} takes as its {parameter.name}.',
+                    f'Did you mean "{near}"? ' * bool(near) + f"It takes {listed}.",
+                )
             return text
         case ("yes/no", nodes.YesNo(value=given)) | ("value", nodes.YesNo(value=given)):
             return given
@@ -86,7 +89,7 @@ def _constant(argument: nodes.Argument, parameter: Parameter, step: Step, given_
     raise fail(argument, f"{step.name} needs {_SHOWN[parameter.kind]} as its {parameter.name}.", hint)
 
 
-def _read(argument: nodes.Argument, node: nodes.Parameter, text: str, parameter: Parameter, fail: Fail) -> nodes.Node:
+def _read(argument: nodes.Argument, node: nodes.Given, text: str, parameter: Parameter, fail: Fail) -> nodes.Node:
     """A value given at run time as the constant that the argument needs."""
     if parameter.kind in ("number", "decimal"):
         try:

@@ -7,18 +7,18 @@ from dataclasses import dataclass, field, replace
 
 import polars as pl
 
-from mudanza.core.errors import LanguageError, MoveError, few, nearest, unknown
-from mudanza.core.kinds import DECIMAL, DTYPES, Kind, is_blank, plain_text
+from mudanza.core.documents.errors import LanguageError, MoveError, few, nearest, unknown
 from mudanza.core.language import nodes
 from mudanza.core.language.arguments import arguments_of
-from mudanza.core.language.comparing import compare
+from mudanza.core.language.comparisons import compare
+from mudanza.core.language.parameters import Declared, MissingParameterError
 from mudanza.core.language.parsing import error_at
 from mudanza.core.language.steps import STEPS
 from mudanza.core.language.steps.declaring import Call, Step
-from mudanza.core.language.values import Stages, Surroundings, Value, combined, only_where
+from mudanza.core.language.value import Stages, Surroundings, Value, combined, only_where
 from mudanza.core.language.wording import comparison_hint, conversion, listed
-from mudanza.core.parameters import Declared, MissingParameterError
-from mudanza.core.sources.reading import FILE, LINE, SOURCE
+from mudanza.core.values.kinds import DECIMAL, DTYPES, Kind, is_blank, plain_text
+from mudanza.core.values.row_columns import FILE, LINE, SOURCE
 
 _FACTS = {"#row": (LINE, Kind.NUMBER), "#source": (SOURCE, Kind.TEXT), "#file": (FILE, Kind.TEXT)}
 _ORDERED = ("<", "<=", ">", ">=", "between")
@@ -190,7 +190,7 @@ class _Flow:
 
     # steps
 
-    def apply(self, node: nodes.Step, values: list[Value]) -> Value:
+    def apply(self, node: nodes.StepCall, values: list[Value]) -> Value:
         step = self.compiler.steps.get(node.name)
         if step is None:
             near = nearest(node.name, list(self.compiler.steps), least=50)
@@ -263,7 +263,7 @@ class _Flow:
                 return Value(Kind.YESNO, pl.lit(node.value))
             case nodes.Blank():
                 return Value(Kind.BLANK, _nothing())
-            case nodes.Parameter():
+            case nodes.Given():
                 return self._given(node)
             case nodes.It():
                 if self.it is None:
@@ -278,7 +278,7 @@ class _Flow:
             case _:
                 return self.condition(node)
 
-    def _parameter(self, node: nodes.Parameter) -> tuple[Declared, str]:
+    def _parameter(self, node: nodes.Given) -> tuple[Declared, str]:
         declared, text = self.compiler.around.parameters.find(node.name)
         if text is None:
             near = None if declared.question else self.compiler.around.parameters.nearest(node.name)
@@ -291,7 +291,7 @@ class _Flow:
             raise self.fail(node, error.what, error.hint) from None
         return declared, text
 
-    def _given(self, node: nodes.Parameter) -> Value:
+    def _given(self, node: nodes.Given) -> Value:
         declared, text = self._parameter(node)
         if declared.kind is Kind.TEXT and not text.strip():
             return Value(Kind.BLANK, _nothing())

@@ -51,7 +51,7 @@ class Blank(Node):
 
 
 @dataclass(frozen=True)
-class Parameter(Node):
+class Given(Node):
     """`:name`, a value given at run time."""
 
     name: str
@@ -69,7 +69,7 @@ class Word(Node):
     name: str
 
 
-Constant = Text | Number | YesNo | Blank | Parameter
+Constant = Text | Number | YesNo | Blank | Given
 
 
 @dataclass(frozen=True)
@@ -81,7 +81,7 @@ class Argument(Node):
 
 
 @dataclass(frozen=True)
-class Step(Node):
+class StepCall(Node):
     """A step with its arguments; `condition` is that of an `expect`."""
 
     name: str
@@ -94,7 +94,7 @@ class Chain(Node):
     """Values handed through steps. `fallback` stands for what a step could not do: blank, keep or a text."""
 
     values: tuple[Node, ...]
-    steps: tuple[Step, ...]
+    steps: tuple[StepCall, ...]
     fallback: Blank | Word | Text | None
 
 

@@ -2,29 +2,59 @@
 
 from __future__ import annotations
 
+import hashlib
+import io
 import re
 from decimal import Decimal
 from functools import cache
 from importlib.resources import files
 from typing import Any
 
+import lark
 from lark import Lark, Token, Transformer, v_args
 from lark.exceptions import UnexpectedCharacters, UnexpectedEOF, UnexpectedInput, UnexpectedToken, VisitError
 from lark.tree import Meta
 
-from mudanza.core.errors import LanguageError, Place
-from mudanza.core.kinds import fits_exactly
+from mudanza.core.documents.errors import LanguageError, Place
 from mudanza.core.language import nodes
 from mudanza.core.language.slips import slip_at
+from mudanza.core.values.kinds import fits_exactly
 
 _PIECES = re.compile(r"\\(.)|\{([^{}\n]*)\}|([^\\{]+|.)", re.DOTALL)
+#: the file of tables; `python docs/reference.py` writes it
+TABLES = "grammar.tables"
 _ESCAPES = {"n": "\n", "t": "\t"}
 
 
 @cache
 def _parser() -> Lark:
-    grammar = files("mudanza.core.language").joinpath("grammar.lark").read_text("utf-8")
-    return Lark(grammar, parser="lalr", start=["flow", "condition"], propagate_positions=True, maybe_placeholders=True)
+    """The parser: from the tables that ship beside the grammar, if they are of this grammar and this version of Lark; else made anew, which takes longer."""
+    here = files("mudanza.core.language")
+    grammar = here.joinpath("grammar.lark").read_bytes()
+    stored = here.joinpath(TABLES)
+    if stored.is_file():
+        mark, _, body = stored.read_bytes().partition(b"\n")
+        if mark.decode() == _mark(grammar):
+            return Lark.load(io.BytesIO(body))
+    return _made(grammar)
+
+
+def parser_tables() -> bytes:
+    """What stands in the file of tables."""
+    grammar = files("mudanza.core.language").joinpath("grammar.lark").read_bytes()
+    body = io.BytesIO()
+    _made(grammar).save(body)
+    return _mark(grammar).encode() + b"\n" + body.getvalue()
+
+
+def _mark(grammar: bytes) -> str:
+    return f"{lark.__version__} {hashlib.sha256(grammar).hexdigest()}"
+
+
+def _made(grammar: bytes) -> Lark:
+    return Lark(
+        grammar.decode(), parser="lalr", start=["flow", "condition"], propagate_positions=True, maybe_placeholders=True
+    )
 
 
 def parse_flow(text: str) -> nodes.Flow:
@@ -135,24 +165,24 @@ class _Nodes(Transformer[Token, Any]):
         return nodes.Case(meta.start_pos, meta.end_pos, children[0], None, True)
 
     def chain(self, meta: Meta, children: list[Any]) -> nodes.Chain:
-        fallback = children[-1] if not isinstance(children[-1], nodes.Step) and len(children) > 1 else None
+        fallback = children[-1] if not isinstance(children[-1], nodes.StepCall) and len(children) > 1 else None
         if isinstance(fallback, _Fallback):
             children = children[:-1]
         given = [c for c in children if c is not None]
-        steps = tuple(c for c in given if isinstance(c, nodes.Step))
-        values = tuple(c for c in given if not isinstance(c, nodes.Step))
+        steps = tuple(c for c in given if isinstance(c, nodes.StepCall))
+        values = tuple(c for c in given if not isinstance(c, nodes.StepCall))
         last = fallback.value if isinstance(fallback, _Fallback) else None
         return nodes.Chain(meta.start_pos, meta.end_pos, values, steps, last)
 
     pipe = chain
 
-    def step(self, meta: Meta, children: list[Any]) -> nodes.Step:
-        return nodes.Step(meta.start_pos, meta.end_pos, str(children[0]), tuple(children[1:]))
+    def step(self, meta: Meta, children: list[Any]) -> nodes.StepCall:
+        return nodes.StepCall(meta.start_pos, meta.end_pos, str(children[0]), tuple(children[1:]))
 
-    def expectation(self, meta: Meta, children: list[Any]) -> nodes.Step:
+    def expectation(self, meta: Meta, children: list[Any]) -> nodes.StepCall:
         message = nodes.Text(children[1].start_pos, children[1].end_pos, _unquoted(str(children[1])))
         arguments = (nodes.Argument(message.start, message.end, message), *children[2:])
-        return nodes.Step(meta.start_pos, meta.end_pos, "expect", arguments, children[0])
+        return nodes.StepCall(meta.start_pos, meta.end_pos, "expect", arguments, children[0])
 
     def it(self, meta: Meta, children: list[Any]) -> nodes.It:  # noqa: ARG002
         return nodes.It(meta.start_pos, meta.end_pos)
@@ -175,7 +205,7 @@ class _Nodes(Transformer[Token, Any]):
         if token.type == "NUMBER":
             return self._number(*at, str(token))
         if token.type == "PARAM":
-            return nodes.Parameter(*at, str(token)[1:])
+            return nodes.Given(*at, str(token)[1:])
         return nodes.Blank(*at) if token.type == "BLANK" else nodes.YesNo(*at, token.type == "YES")
 
     def fallback(self, meta: Meta, children: list[Any]) -> _Fallback:
@@ -229,8 +259,8 @@ class _Nodes(Transformer[Token, Any]):
             )
         return nodes.Number(start, end, number)
 
-    def parameter(self, meta: Meta, children: list[Any]) -> nodes.Parameter:
-        return nodes.Parameter(meta.start_pos, meta.end_pos, str(children[0])[1:])
+    def parameter(self, meta: Meta, children: list[Any]) -> nodes.Given:
+        return nodes.Given(meta.start_pos, meta.end_pos, str(children[0])[1:])
 
     def yes(self, meta: Meta, children: list[Any]) -> nodes.YesNo:  # noqa: ARG002
         return nodes.YesNo(meta.start_pos, meta.end_pos, True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from mudanza.core.errors import LanguageError
+from mudanza.core.documents.errors import LanguageError
 from mudanza.core.language import nodes
 from mudanza.core.language.parsing import parse_flow
 from mudanza.core.language.steps.declaring import Step
@@ -54,7 +54,7 @@ class _Speaker:
             words += f" (if that cannot be done: {instead})"
         return words
 
-    def step(self, node: nodes.Step) -> str:
+    def step(self, node: nodes.StepCall) -> str:
         arguments = [self.text[a.start : a.end] for a in node.arguments if a.option is None]
         options = [self.text[a.start : a.end] for a in node.arguments if a.option is not None]
         known = self.steps.get(node.name)

@@ -21,26 +21,66 @@ class Slip:
 _CASES = "Cases are written: value when condition; value otherwise."
 SLIPS = [
     Slip(r"\w=", r"(?P<word>[A-Za-z]\S*)", "a text stands in double quotes here.", 'Write "{word}".'),
-    Slip(r"[^-=]", rf"=?>\s*{_STEP}\b(?!\s*\()(?=\s*(?:$|->|\"|\d|;))", "steps are joined by an arrow.", "Write -> {step}."),
+    Slip(
+        r"[^-=]",
+        rf"=?>\s*{_STEP}\b(?!\s*\()(?=\s*(?:$|->|\"|\d|;))",
+        "steps are joined by an arrow.",
+        "Write -> {step}.",
+    ),
     Slip(r"[)}]", rf"\.\s*{_STEP}", "steps are joined by an arrow.", "Write -> {step}."),
-    Slip(r"-> *expect", r"(?P<sign>[<>=!]=?)", "the condition of an expect begins with what is looked at.", "Write it {sign} …: `it` is the value that comes in."),
-    Slip(r"->\s*[a-z-]+( \w+)?", r"[/.:]\w", "a text, such as a pattern, stands in double quotes.", 'Write it so: date "dd/MM/yyyy".'),
-    Slip(r"", r"[+*/%](?!\S*\")", "there are no signs for calculating.", "Numbers are calculated with by steps: ({A} -> number), ({B} -> number) -> sum; others are difference, product, quotient."),
+    Slip(
+        r"-> *expect",
+        r"(?P<sign>[<>=!]=?)",
+        "the condition of an expect begins with what is looked at.",
+        "Write it {sign} …: `it` is the value that comes in.",
+    ),
+    Slip(
+        r"->\s*[a-z-]+( \w+)?",
+        r"[/.:]\w",
+        "a text, such as a pattern, stands in double quotes.",
+        'Write it so: date "dd/MM/yyyy".',
+    ),
+    Slip(
+        r"",
+        r"[+*/%](?!\S*\")",
+        "there are no signs for calculating.",
+        "Numbers are calculated with by steps: ({A} -> number), ({B} -> number) -> sum; others are difference, product, quotient.",
+    ),
     Slip(r"", r"if\b", "`if` is not used here.", _CASES),
     Slip(r"", r"else\b", "`else` is not used here.", _CASES),
     Slip(r"\bis", r"(?:empty|null|none|nothing|missing)\b", "what is not filled is called blank.", "Write is blank."),
-    Slip(r"\bis not", r"(?:empty|null|none|nothing|missing)\b", "what is not filled is called blank.", "Write is not blank."),
+    Slip(
+        r"\bis not",
+        r"(?:empty|null|none|nothing|missing)\b",
+        "what is not filled is called blank.",
+        "Write is not blank.",
+    ),
     Slip(r"\bis not", r"(?P<value>\"[^\"]*\"|\d+)", "two values are told apart by a sign.", "Write != {value}."),
     Slip(r"\bis", r"(?P<value>\"[^\"]*\"|\d+)", "two values are compared by a sign.", "Write = {value}."),
-    Slip(r"", r"(?:null|none|nil|empty)\b", "what is not filled is called blank.", "Write blank, or in a condition is blank."),
-    Slip(r"", r"like\b", "`like` is not used here.", 'Write contains "x", starts with "x", ends with "x", or matches "…" for a regular expression.'),
+    Slip(
+        r"",
+        r"(?:null|none|nil|empty)\b",
+        "what is not filled is called blank.",
+        "Write blank, or in a condition is blank.",
+    ),
+    Slip(
+        r"",
+        r"like\b",
+        "`like` is not used here.",
+        'Write contains "x", starts with "x", ends with "x", or matches "…" for a regular expression.',
+    ),
     Slip(r"\bin", r"[\"\d{]", "the values that it may be stand in brackets.", 'Write in ("A", "B").'),
     Slip(r"\bbetween [^;]*", r",", "the two ends are joined by and.", "Write between 1 and 9."),
     Slip(r"\bwhen\b[^;]*", r",?\s*[\"{(][^;]*\b(?:when|otherwise)\b", "a case ends with a semicolon.", _CASES),
     Slip(r"\d", r",\s?\d", "decimals are written with a point here.", "Write 2.5; a comma stands between values."),
     Slip(r"^", rf"{_STEP}\s*\((?P<value>\{{[^{{}}]*\}})", "steps come after an arrow.", "Write {value} -> {step}."),
-    Slip(r"^|[,;(]", r"(?P<word>[A-Za-z][\w .-]*?)\s*(?:->|,|=|!|<|is\b|in\b|$)", "a column stands in braces.", "Write {{{word}}}."),
-]  # fmt: skip
+    Slip(
+        r"^|[,;(]",
+        r"(?P<word>[A-Za-z][\w .-]*?)\s*(?:->|,|=|!|<|is\b|in\b|$)",
+        "a column stands in braces.",
+        "Write {{{word}}}.",
+    ),
+]
 
 
 def slip_at(text: str, at: int) -> tuple[str, str] | None:

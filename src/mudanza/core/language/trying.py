@@ -8,16 +8,16 @@ from typing import Any
 
 import polars as pl
 
-from mudanza.core.errors import MoveError
-from mudanza.core.kinds import plain_text
+from mudanza.core.documents.errors import MoveError
+from mudanza.core.findings.problem import flag, flags
 from mudanza.core.language.compiling import Compiler
+from mudanza.core.language.parameters import Parameters
 from mudanza.core.language.parsing import parse_condition, parse_flow
 from mudanza.core.language.steps import STEPS
 from mudanza.core.language.steps.declaring import Step
-from mudanza.core.language.values import Stages, Surroundings
-from mudanza.core.parameters import Parameters
-from mudanza.core.problems import flag, flags
-from mudanza.core.sources.reading import FILE, LINE, SOURCE
+from mudanza.core.language.value import Stages, Surroundings, run_stages
+from mudanza.core.values.kinds import plain_text
+from mudanza.core.values.row_columns import FILE, LINE, SOURCE
 
 Tried = list[tuple[str | None, list[str]]]
 
@@ -61,8 +61,7 @@ def try_flow(
     ).with_columns(
         pl.lit("north").alias(SOURCE), pl.lit("f.csv").alias(FILE), pl.int_range(2, 2 + len(rows)).alias(LINE)
     )
-    for stage in stages.early:
-        frame = frame.with_columns(stage)
+    frame = run_stages(frame.lazy(), stages.early).collect()
     for mint in stages.mints:
         known = (
             pl.DataFrame({"identity": [], "key": []}, schema={"identity": pl.String, "key": pl.String})
@@ -75,8 +74,7 @@ def try_flow(
             how="left",
             maintain_order="left",
         )
-    for stage in stages.late:
-        frame = frame.with_columns(stage)
+    frame = run_stages(frame.lazy(), stages.late).collect()
     out = frame.with_columns(flags(value.problems)).with_columns(
         plain_text(value.expr, value.kind).cast(pl.String).alias("out")
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from mudanza.core.kinds import Kind
+from mudanza.core.values.kinds import Kind
 
 
 def listed(kinds: tuple[Kind, ...]) -> str:

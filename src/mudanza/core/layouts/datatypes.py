@@ -5,13 +5,18 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
+from dataclasses import replace
+from datetime import date, datetime
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
-from mudanza.core.kinds import Kind
-from mudanza.core.layouts import places
-from mudanza.core.layouts.document import Document
-from mudanza.core.layouts.formats import ISO_DATE, ISO_DATETIME, DateFormat, NumberFormat, YesNoFormat
+from mudanza.core.documents.marks import KeyPath
+from mudanza.core.layouts.metadata import Metadata
+from mudanza.core.layouts.types import Bounds, DateType, FieldType, NumberType, TextType, YesNoType
+from mudanza.core.values.date_format import ISO_DATE, ISO_DATETIME, DateFormat
+from mudanza.core.values.kinds import Kind
+from mudanza.core.values.number_format import NumberFormat
+from mudanza.core.values.yesno_format import YesNoFormat
 
 _NUMBERS = {"decimal", "number", "double", "float"}
 _WHOLE = {
@@ -48,53 +53,56 @@ BASES = [*_NUMBERS, *_WHOLE, *_TEXTS, *_DATES, "boolean"]
 _NUMBER_FORMAT = {"decimalChar", "groupChar", "pattern"}
 
 
-def kind_of(document: Document, datatype: Mapping[str, Any], base: str, at: places.Path) -> dict[str, Any]:
+def type_of(metadata: Metadata, datatype: Mapping[str, Any], base: str, at: KeyPath) -> FieldType:
+    """The type of a column. Raises LayoutError at what is wrong in its datatype."""
     form = datatype.get("format")
     try:
         if base in _TEXTS:
-            return _text_limits(document, datatype, base, at)
+            return _text_type(metadata, datatype, base, at)
         for key in ("length", "minLength", "maxLength"):
             if key in datatype:
-                raise document.fail(
+                raise metadata.fail(
                     (*at, key), f"{key} goes with text, and this is a {base}.", "Use minimum and maximum."
                 )
         if base == "boolean":
             if form is not None and not isinstance(form, str):
                 raise ValueError("a yes/no format is a text such as 'Y|N'")
-            return {"kind": Kind.YESNO, "yesno": YesNoFormat.of(form) if form else YesNoFormat()}
+            return YesNoType(base, YesNoFormat.of(form) if form else YesNoFormat())
         if base in _DATES:
             kind = Kind.DATE if base == "date" else Kind.DATETIME
             default = ISO_DATE if kind is Kind.DATE else ISO_DATETIME
             if form is not None and not isinstance(form, str):
                 raise ValueError("a date format is a text such as 'yyyy-MM-dd'")
-            date = DateFormat.of(form) if form else default
-            if not date.has_date or (kind is Kind.DATE and date.has_time):
+            pattern = DateFormat.of(form) if form else default
+            if not pattern.has_date or (kind is Kind.DATE and pattern.has_time):
                 raise ValueError(f"{form!r} does not fit a {base}")
-            return {"kind": kind, "date": date, **_bounds(document, datatype, kind, at)}
-        number = _number_format(document, form, base, (*at, "format"))
-        bounds = _bounds(document, datatype, Kind.NUMBER, at)
-        low, high = _RANGES.get(base, (None, None))
-        if low is not None:
-            bounds["minimum"] = max(Decimal(low), bounds.get("minimum", Decimal(low)))
-        if high is not None:
-            bounds["maximum"] = min(Decimal(high), bounds.get("maximum", Decimal(high)))
-        return {"kind": Kind.NUMBER, "number": number, **bounds}
+            return DateType(base, kind, pattern, _bounds(metadata, datatype, kind, at))
+        number = _number_format(metadata, form, base, (*at, "format"))
+        return NumberType(base, number, _within(_bounds(metadata, datatype, Kind.NUMBER, at), base))
     except ValueError as error:
-        raise document.fail((*at, "format"), f"{error}.", "See docs/layouts.md for the patterns.") from error
+        raise metadata.fail((*at, "format"), f"{error}.", "See docs/layouts.md for the patterns.") from error
 
 
-def _number_format(document: Document, form: Any, base: str, at: places.Path) -> NumberFormat:
+def _within(bounds: Bounds, base: str) -> Bounds:
+    """Bounds, and those that the datatype itself has (XML Schema, part 2)."""
+    low, high = _RANGES.get(base, (None, None))
+    least = [b for b in (bounds.minimum, None if low is None else Decimal(low)) if b is not None]
+    most = [b for b in (bounds.maximum, None if high is None else Decimal(high)) if b is not None]
+    return replace(bounds, minimum=max(least, default=None), maximum=min(most, default=None))
+
+
+def _number_format(metadata: Metadata, form: Any, base: str, at: KeyPath) -> NumberFormat:
     whole, exponent = base in _WHOLE, base in ("double", "float", "number")
     if form is None:
         return NumberFormat.of(None, whole=whole, exponent=exponent)
     if isinstance(form, str):
         number = NumberFormat.of(form)
     else:
-        parts = document.known(form, at, _NUMBER_FORMAT, "a number format")
+        parts = metadata.known(form, at, _NUMBER_FORMAT, "a number format")
         number = NumberFormat.of(
-            document.typed(parts, "pattern", str, at),
-            document.typed(parts, "decimalChar", str, at) or ".",
-            document.typed(parts, "groupChar", str, at),
+            metadata.typed(parts, "pattern", str, at),
+            metadata.typed(parts, "decimalChar", str, at) or ".",
+            metadata.typed(parts, "groupChar", str, at),
             whole=whole,
         )
     if whole and number.max_fraction:
@@ -102,18 +110,18 @@ def _number_format(document: Document, form: Any, base: str, at: places.Path) ->
     return number
 
 
-def _text_limits(document: Document, datatype: Mapping[str, Any], base: str, at: places.Path) -> dict[str, Any]:
+def _text_type(metadata: Metadata, datatype: Mapping[str, Any], base: str, at: KeyPath) -> TextType:
     for key in ("minimum", "maximum", "minInclusive", "maxInclusive", "minExclusive", "maxExclusive"):
         if key in datatype:
-            raise document.fail(
+            raise metadata.fail(
                 (*at, key), f"{key} goes with numbers and dates, and this is a {base}.", "Use maxLength."
             )
-    length, least, most = (document.typed(datatype, k, int, at) for k in ("length", "minLength", "maxLength"))
+    length, least, most = (metadata.typed(datatype, k, int, at) for k in ("length", "minLength", "maxLength"))
     if least is not None and most is not None and least > most:
-        raise document.fail((*at, "minLength"), f"minLength {least} is more than maxLength {most}.")
+        raise metadata.fail((*at, "minLength"), f"minLength {least} is more than maxLength {most}.")
     if length is not None and ((least is not None and least > length) or (most is not None and most < length)):
-        raise document.fail((*at, "length"), f"length {length} contradicts minLength or maxLength.")
-    form = document.typed(datatype, "format", str, at)
+        raise metadata.fail((*at, "length"), f"length {length} contradicts minLength or maxLength.")
+    form = metadata.typed(datatype, "format", str, at)
     pattern = form if form is not None else _TEXTS[base]
     permitted = permitted_values(form) if form is not None else None
     if pattern is not None:
@@ -123,21 +131,15 @@ def _text_limits(document: Document, datatype: Mapping[str, Any], base: str, at:
             pl.Series([""]).str.contains(f"^(?:{pattern})$")
         except pl.exceptions.PolarsError as error:
             reason = str(error).strip().splitlines()[-1]
-            raise document.fail(
-                (*at, "format"), f"the pattern {pattern!r} cannot be used: {reason}.",
+            raise metadata.fail(
+                (*at, "format"),
+                f"the pattern {pattern!r} cannot be used: {reason}.",
                 "Look-ahead, look-behind and back references are not supported.",
-            ) from error  # fmt: skip
+            ) from error
     for value in permitted or ():
         if (most is not None and len(value) > most) or (length is not None and len(value) != length):
-            raise document.fail((*at, "format"), f"the permitted value {value!r} does not fit the length limits.")
-    return {
-        "kind": Kind.TEXT,
-        "pattern": pattern,
-        "permitted": permitted,
-        "length": length,
-        "min_length": least,
-        "max_length": most,
-    }
+            raise metadata.fail((*at, "format"), f"the permitted value {value!r} does not fit the length limits.")
+    return TextType(base, pattern, permitted, length, least, most)
 
 
 def permitted_values(form: str) -> tuple[str, ...] | None:
@@ -149,8 +151,8 @@ def permitted_values(form: str) -> tuple[str, ...] | None:
     return tuple(re.sub(r"\\(.)", r"\1", piece) for piece in pieces)
 
 
-def _bounds(document: Document, datatype: Mapping[str, Any], kind: Kind, at: places.Path) -> dict[str, Any]:
-    found: dict[str, Any] = {}
+def _bounds(metadata: Metadata, datatype: Mapping[str, Any], kind: Kind, at: KeyPath) -> Bounds:
+    found: dict[str, Decimal | date] = {}
     for keys, name in (
         (("minimum", "minInclusive"), "minimum"),
         (("maximum", "maxInclusive"), "maximum"),
@@ -159,27 +161,23 @@ def _bounds(document: Document, datatype: Mapping[str, Any], kind: Kind, at: pla
     ):
         given = [key for key in keys if key in datatype]
         if len(given) == 2:
-            raise document.fail((*at, given[1]), f"{given[0]} and {given[1]} mean the same; give one of them.")
+            raise metadata.fail((*at, given[1]), f"{given[0]} and {given[1]} mean the same; give one of them.")
         for key in given:
-            found[name] = _bound(document, datatype[key], kind, (*at, key))
-    low = found.get("minimum", found.get("above"))
-    high = found.get("maximum", found.get("below"))
-    if low is not None and high is not None and low > high:
-        raise document.fail(at, f"the lower bound {low} lies above the upper bound {high}.")
-    return found
+            found[name] = _bound(metadata, datatype[key], kind, (*at, key))
+    bounds = Bounds(**found)
+    if bounds.low is not None and bounds.high is not None and bounds.low > bounds.high:
+        raise metadata.fail(at, f"the lower bound {bounds.low} lies above the upper bound {bounds.high}.")
+    return bounds
 
 
-def _bound(document: Document, value: Any, kind: Kind, where: places.Path) -> Decimal | str:
-    from datetime import date, datetime
-
+def _bound(metadata: Metadata, value: Any, kind: Kind, where: KeyPath) -> Decimal | date:
     try:
         if kind is Kind.NUMBER:
             if isinstance(value, bool):
                 raise ValueError
             return Decimal(str(value))
-        parsed = date.fromisoformat(value) if kind is Kind.DATE else datetime.fromisoformat(value)
-        return parsed.isoformat()
+        return date.fromisoformat(value) if kind is Kind.DATE else datetime.fromisoformat(value)
     except (ValueError, InvalidOperation, TypeError):
-        raise document.fail(
+        raise metadata.fail(
             where, f"{json.dumps(value)} is no {kind}.", "Write numbers plainly and dates as 2024-01-31."
         ) from None

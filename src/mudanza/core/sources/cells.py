@@ -6,6 +6,7 @@ OpenDocument 1.2 (ODS). It is cheap where there is nothing to be found. Binary w
 
 from __future__ import annotations
 
+import html
 import re
 import zipfile
 from collections.abc import Iterator
@@ -37,6 +38,8 @@ class Cells:
     without_value: list[Spot] = field(default_factory=list)
     long: dict[Spot, str] = field(default_factory=dict)
     merged: list[tuple[int, int, int, int]] = field(default_factory=list)
+    #: why none of this could be seen
+    unseen: str | None = None
 
 
 def look_at_cells(path: Path, kind: str, sheet: str) -> Cells:
@@ -83,6 +86,7 @@ _CELL_LENGTH = 400
 _VALUE = re.compile(rb"[^>]*>(?:<[^v][^<]*(?:</[^>]*>)?)*?<(?:\w+:)?v>([^<]*)<")
 _BEHIND_FORMULA = re.compile(rb"[^>]*(?:/>|>[^<]*</(?:\w+:)?f>)<(?:\w+:)?v>[^<]")
 _MERGED = re.compile(rb'mergeCell\b[^>]*\bref="([A-Z]+)(\d+):([A-Z]+)(\d+)"')
+_FORMULA = re.compile(rb"<(?:\w+:)?f\b[^>]*>([^<]*)</")
 _LONG = re.compile(rb"v>(-?\d{16,}(?:\.0+)?|-?\d(?:\.\d+)?E\+?(?:1[5-9]|[2-9]\d))<")
 
 
@@ -127,6 +131,20 @@ def long_numbers(path: Path, sheet: str) -> dict[Spot, str]:
                 opening = _opening(piece, match.start())
                 if b' t="' not in opening or b't="n"' in opening:
                     found[_spot(opening)] = match.group(1).decode()
+    return found
+
+
+def formulas_of(path: Path, kind: str, sheet: str) -> dict[Spot, str]:
+    """The formulas of a sheet as they are written, without the equals sign; blank where the format does not show them, or only says that they go on."""
+    cells = look_at_cells(path, kind, sheet)
+    found = dict.fromkeys([*cells.formulas, *cells.without_value], "")
+    if not found or kind != "xlsx":
+        return found
+    with zipfile.ZipFile(path) as archive:
+        part = _part_of(archive, sheet)
+        for piece in _pieces(archive, part) if part else ():
+            for match in _FORMULA.finditer(piece):
+                found[_spot(_opening(piece, match.start()))] = html.unescape(match.group(1).decode("utf-8", "replace"))
     return found
 
 
@@ -264,3 +282,13 @@ def _ods_cell(found: Cells, node: Any, row: int, column: int) -> None:
     rows, columns = (int(node.get(f"{_TABLE}number-{what}-spanned", 1)) for what in ("rows", "columns"))
     if rows > 1 or columns > 1:
         found.merged.append((row, column, row + rows - 1, column + columns - 1))
+
+
+def column_letters(index: int) -> str:
+    """The letters of a sheet's column, counted from 0: A, B, … Z, AA, AB."""
+    letters = ""
+    index += 1
+    while index:
+        index, rest = divmod(index - 1, 26)
+        letters = chr(65 + rest) + letters
+    return letters

@@ -37,7 +37,8 @@ def look_at_xls(path: Path, sheet: str) -> Cells:
         with Path(os.devnull).open("w") as nowhere:
             book = xlrd.open_workbook(str(path), formatting_info=True, logfile=nowhere)
             table = book.sheet_by_name(sheet)
-    except Exception:  # the values have been read already; this is only what xlrd can add to them
+    except Exception as error:  # the values have been read already; this is only what xlrd can add to them
+        found.unseen = f"{type(error).__name__}: {error}"
         return found
     formats = {key: zeros_of(one.format_str or "") for key, one in book.format_map.items()}
     styles = [formats.get(xf.format_key) for xf in book.xf_list]

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+import logging
+import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
@@ -10,19 +12,21 @@ from decimal import Decimal
 from functools import cached_property
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote as quoted
 
 import polars as pl
 import sqlalchemy as sa
 from sqlalchemy.exc import NoSuchModuleError, SQLAlchemyError
 
-from mudanza.core.databases import Database
-from mudanza.core.errors import MudanzaError, OutsideError, Place, SourceError, few, unknown
-from mudanza.core.files import Digest
-from mudanza.core.findings import Finding, frame
-from mudanza.core.kinds import DECIMAL
+from mudanza.core.documents.errors import MudanzaError, OutsideError, Place, SourceError, few, unknown
+from mudanza.core.findings.finding import Finding, frame
+from mudanza.core.sources.address import Database
 from mudanza.core.sources.headings import tell_apart
-from mudanza.core.sources.reading import LINE, Batch, FileFacts, ReadOptions, WithoutCells
+from mudanza.core.sources.reader import Batch, FileFacts, ReadOptions, WithoutCells
 from mudanza.core.sources.sql_texts import copied_blocks, texts_of
+from mudanza.core.values.digest import Digest
+from mudanza.core.values.kinds import DECIMAL
+from mudanza.core.values.row_columns import LINE
 
 _FETCH = 20_000
 _FIRST = 1_000
@@ -77,14 +81,17 @@ def _open(database: Database, options: ReadOptions, size: int) -> DatabaseTable:
 
 
 def _engine(database: Database) -> sa.Engine:
+    # what it says of cleaning up behind an error would bury the error
+    logging.getLogger("sqlalchemy.pool").setLevel(logging.CRITICAL)
     url = database.url()
     # statements have no parameters, so that a % in a query is a %
     more: dict[str, Any] = {"poolclass": sa.pool.NullPool, "execution_options": {"no_parameters": True}}
     backend = url.get_backend_name()
     if backend == "sqlite":
-        # opened so that nothing can be written
-        more["connect_args"] = {"check_same_thread": False}
-        return sa.create_engine(f"sqlite:///file:{url.database}?mode=ro&uri=true", **more)
+        # opened so that nothing can be written; the path's own signs are none of an address
+        place = f"file:{quoted(url.database or '')}?mode=ro"
+        more["creator"] = lambda: sqlite3.connect(place, uri=True, check_same_thread=False)
+        return sa.create_engine("sqlite://", **more)
     if backend in ("postgresql", "mysql", "mariadb"):
         more["connect_args"] = {"connect_timeout": 15}
     return sa.create_engine(url, **more)
@@ -105,23 +112,40 @@ def _told(database: Database) -> Iterator[None]:
         raise
     except (NoSuchModuleError, ModuleNotFoundError) as error:
         raise OutsideError(
-            f"there is no driver for this database ({error}).", place=place, hint="Install it beside Mudanza."
+            f"there is no driver for this database ({error}).",
+            place=place,
+            hint="PostgreSQL, MariaDB and MySQL need further packages: pip install 'mudanza[databases]'.",
         ) from None
     except Exception as error:
-        if not isinstance(error, SQLAlchemyError) and type(error).__module__.partition(".")[0] not in (
-            "psycopg",
-            "pymysql",
-            "sqlite3",
+        # a driver takes the options of an address as arguments
+        option = isinstance(error, TypeError) and "keyword argument" in str(error)
+        if (
+            not isinstance(error, SQLAlchemyError)
+            and not option
+            and type(error).__module__.partition(".")[0]
+            not in (
+                "psycopg",
+                "pymysql",
+                "sqlite3",
+            )
         ):
             raise
         cause = getattr(error, "orig", None) or error
         said = cause.args[1] if len(cause.args) > 1 and isinstance(cause.args[1], str) else cause
         words = str(said).strip().splitlines() or [type(error).__name__]
         raise OutsideError(
-            f"the database says: {database.without_secrets(words[0])}",
-            place=place,
-            hint="Look at the address, the credentials and the names of table and columns.",
+            f"the database says: {database.without_secrets(words[0])}", place=place, hint=_what_next(words[0])
         ) from None
+
+
+def _what_next(words: str) -> str:
+    """What helps, by what a database said."""
+    said = words.lower()
+    if any(word in said for word in ("timeout", "time-out", "timed out", "max_statement_time", "canceling")):
+        return "It took longer than the database allows: ask for more time there, or read less with a query."
+    if any(word in said for word in ("terminat", "lost connection", "closed the connection", "gone away", "killed")):
+        return "The connection was cut off. Run it again; if it happens again, ask who runs the database."
+    return "Look at the address, the credentials and the names of table and columns."
 
 
 @dataclass(frozen=True)
@@ -135,7 +159,8 @@ class DatabaseTable(WithoutCells):
     options: ReadOptions
     size: int
     digested: bool = False
-    _sum: Any = field(default_factory=hashlib.sha256)
+    #: of what was read the last time it was read whole
+    _sums: list[Any] = field(default_factory=lambda: [hashlib.sha256()])
 
     @cached_property
     def _engine(self) -> sa.Engine:
@@ -203,7 +228,7 @@ class DatabaseTable(WithoutCells):
 
     def digest(self, name: str) -> Digest:
         """What was read, as the bytes of its text."""
-        return Digest(name, self.size, str(self._sum.hexdigest()))
+        return Digest(name, self.size, str(self._sums[-1].hexdigest()))
 
     def _select(self) -> str:
         texts = texts_of(self._engine.dialect, self._described)
@@ -220,6 +245,8 @@ class DatabaseTable(WithoutCells):
     def batches(self, *, first: bool = False) -> Iterator[Batch]:
         """The rows. At the end the count, and the sums that were asked for, are compared with the database's own."""
         sums = {name: Decimal(0) for name in self.options.own.get("sums", ())}
+        # without their signs, since what cancels out leaves the last digits of much larger numbers
+        sizes = dict(sums)
         for name in sums:
             if name not in self.headings:
                 raise SourceError(
@@ -228,18 +255,22 @@ class DatabaseTable(WithoutCells):
                     hint=f"It has: {few(self.headings)}.",
                 )
         read = 0
+        if not first:
+            self._sums[:] = [hashlib.sha256()]
         with _told(self.database):
             select = self._select() + (f" LIMIT {_FIRST}" if first else "")
             with self._engine.connect() as connection:
                 self._begin(connection)
                 for rows in self._frames(connection, select, self.digested and not first):
                     for name in sums:
-                        sums[name] += rows[name].cast(DECIMAL, strict=False).sum() or Decimal(0)
+                        values = rows[name].cast(DECIMAL, strict=False)
+                        sums[name] += values.sum() or Decimal(0)
+                        sizes[name] += values.abs().sum() or Decimal(0)
                     numbers = pl.int_range(read + 1, read + 1 + rows.height, dtype=pl.Int64, eager=True)
                     read += rows.height
                     yield Batch(rows.with_columns(numbers.alias(LINE)))
                 if not first:
-                    yield Batch(self._empty(), noticed=frame(self._compared(connection, read, sums)))
+                    yield Batch(self._empty(), noticed=frame(self._compared(connection, read, sums, sizes)))
 
     def _empty(self) -> pl.DataFrame:
         return pl.DataFrame(schema={**dict.fromkeys(self.headings, pl.String), LINE: pl.Int64})
@@ -258,17 +289,19 @@ class DatabaseTable(WithoutCells):
     def _frames(self, connection: sa.Connection, select: str, digested: bool) -> Iterator[pl.DataFrame]:
         schema: dict[str, Any] = dict.fromkeys(self.headings, pl.String)
         if self._engine.dialect.name == "postgresql":
-            yield from copied_blocks(connection, select, schema, self._sum if digested else None)
+            yield from copied_blocks(connection, select, schema, self._sums[-1] if digested else None)
             return
         result = connection.execution_options(stream_results=True, max_row_buffer=_FETCH).exec_driver_sql(select)
         while rows := result.fetchmany(_FETCH):
             frame_ = pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
             if digested:
-                self._sum.update(frame_.write_csv(include_header=False).encode())
+                self._sums[-1].update(frame_.write_csv(include_header=False).encode())
             text = pl.col(pl.String)
             yield frame_.with_columns(pl.when(text.str.len_bytes() > 0).then(text).name.keep())
 
-    def _compared(self, connection: sa.Connection, read: int, sums: dict[str, Decimal]) -> list[Finding]:
+    def _compared(
+        self, connection: sa.Connection, read: int, sums: dict[str, Decimal], sizes: dict[str, Decimal]
+    ) -> list[Finding]:
         quote = self._engine.dialect.identifier_preparer.quote
         back = dict(zip(self.headings, self.raw_headings, strict=True))
         asked = ", ".join(["COUNT(*)", *(f"SUM({quote(back[name])})" for name in sums)])
@@ -281,7 +314,7 @@ class DatabaseTable(WithoutCells):
         for (name, total), theirs in zip(sums.items(), own, strict=True):
             difference = abs(Decimal(str(theirs or 0)) - total)
             # sums of binary floating-point numbers differ in their last digits
-            if difference > _TOLERANCE * max(Decimal(1), abs(total)):
+            if difference > _TOLERANCE * max(Decimal(1), sizes[name]):
                 found.append(
                     Finding(
                         "database.sum-differs",

@@ -9,8 +9,9 @@ from pathlib import Path
 
 import numpy as np
 
-from mudanza.core.errors import Place, SourceError
-from mudanza.core.sources.reading import ReadOptions
+from mudanza.core.documents.errors import Place, SourceError
+from mudanza.core.sources.encodings import guess_encoding
+from mudanza.core.sources.reader import Encoding, ReadOptions
 
 #: Bytes read at a time. Measured: 8 MiB is the fastest on two cores and keeps memory small.
 BLOCK = 8 << 20
@@ -24,29 +25,24 @@ _BOMS = [
     (codecs.BOM_UTF16_LE, "utf-16-le"),
     (codecs.BOM_UTF16_BE, "utf-16-be"),
 ]
-#: encodings without a sign of their own, the commonest in exports first
-_UNSIGNED = [
-    "cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp1257", "mac_roman", "cp850", "cp1255", "cp1256", "cp866", "koi8_r",
-    "cp874", "gb18030", "big5", "shift_jis", "cp949",
-]  # fmt: skip
-#: signs that stand in texts beside letters
-_USUAL_SIGNS = set("’‘“”„–—…€£°ºª§«»·©®½¼¾²³\u00a0¿¡")
 #: control characters that texts do not have
 _NO_TEXT = bytes([*range(8), *range(14, 27), *range(28, 32)])
-_NOT_CP1252 = [b"\x81", b"\x8d", b"\x8f", b"\x90", b"\x9d"]
 
 
 @dataclass(frozen=True)
 class TextFile:
-    """A text file's encoding and why, the bytes of byte order mark, whether its lines end in CR alone, and its first
+    """A text file's encoding and how it was found, the bytes of byte order mark, whether its lines end in CR alone, and its first
     text, up to a whole line."""
 
     path: Path
-    encoding: str
-    because: str
+    found: Encoding
     skip: int
     carriage_returns: bool
     head: str
+
+    @property
+    def encoding(self) -> str:
+        return self.found.name
 
 
 def look_at(path: Path, options: ReadOptions) -> TextFile:
@@ -64,7 +60,8 @@ def look_at(path: Path, options: ReadOptions) -> TextFile:
         for number in range(1, _PIECES + 1) if size > _HEAD else ():
             file.seek(max(_HEAD, size * number // _PIECES - _PIECE))
             pieces.append(file.read(_PIECE))
-    encoding, because, skip = find_encoding(pieces, options.encoding, path)
+    found, skip = find_encoding(pieces, options.encoding, path)
+    encoding = found.name
     strange = len(head) - len(head.translate(None, _NO_TEXT))
     if not encoding.startswith(("utf-16", "utf-32")) and strange > max(8, 0.05 * len(head)):
         raise SourceError(
@@ -80,7 +77,7 @@ def look_at(path: Path, options: ReadOptions) -> TextFile:
         text = text.replace("\r", "\n")
     if not text.strip():
         raise SourceError("the file has no rows.", place=Place(file=str(path)), hint="Export it again.")
-    return TextFile(path, encoding, because, skip, carriage_returns, text)
+    return TextFile(path, found, skip, carriage_returns, text)
 
 
 def utf8_chunks(
@@ -135,14 +132,14 @@ def _has_c1(raw: bytes) -> bool:
     return bool(((data & 0xE0) == 0x80).any())
 
 
-def find_encoding(pieces: list[bytes], said: str | None, path: Path) -> tuple[str, str, int]:
-    """The encoding of a file from pieces of it: its Python name, why, and the bytes of byte order mark."""
+def find_encoding(pieces: list[bytes], said: str | None, path: Path) -> tuple[Encoding, int]:
+    """The encoding of a file from pieces of it (by its Python name), and the bytes of byte order mark."""
     for bom, name in _BOMS:
         if pieces[0].startswith(bom) and (said is None or codecs.lookup(said).name.startswith(name[:6])):
-            return name, "certain: it has a byte order mark", len(bom)
+            return Encoding(name, "mark"), len(bom)
     if said is not None:
         try:
-            return (name := codecs.lookup(said).name), _judged(name, pieces, path), 0
+            return _judged(codecs.lookup(said).name, pieces, path), 0
         except LookupError:
             raise SourceError(
                 f"there is no encoding {said!r}.",
@@ -152,22 +149,21 @@ def find_encoding(pieces: list[bytes], said: str | None, path: Path) -> tuple[st
     head = pieces[0]
     if head.count(b"\0") > len(head) // 5:
         evens, odds = head[0::2].count(b"\0"), head[1::2].count(b"\0")
-        return ("utf-16-le" if odds > evens else "utf-16-be"), "all but certain: every second byte is zero", 0
+        return Encoding("utf-16-le" if odds > evens else "utf-16-be", "zeros"), 0
     if all(piece.isascii() for piece in pieces):
-        return "utf-8", "plain ASCII as far as was looked", 0
+        return Encoding("utf-8", "ascii"), 0
     whole = len(pieces) == 1 and len(head) < _HEAD
     if all(_is_utf8(piece, first=number == 0, last=whole) for number, piece in enumerate(pieces)):
-        return "utf-8", "all but certain: every sequence is valid", 0
+        return Encoding("utf-8", "valid"), 0
     odd = b"".join(piece for piece in pieces if not piece.isascii())
     if _mostly_utf8(odd):
-        return "utf-8", "likely: valid but for a few damaged places", 0
-    guess, alike = _guess(odd)
-    others = f"; {' and '.join(alike[:2])} would read it as well" if alike else ""
-    return guess, f"a guess: not UTF-8{others}", 0
+        return Encoding("utf-8", "mostly valid"), 0
+    guess, others = guess_encoding(odd, _beyond(path))
+    return Encoding(guess, "guess", others), 0
 
 
-def _judged(said: str, pieces: list[bytes], path: Path) -> str:
-    """Whether a file can be in the encoding said. Raises SourceError if it is plainly no such wide encoding."""
+def _judged(said: str, pieces: list[bytes], path: Path) -> Encoding:
+    """The encoding that was said, and whether the file looks like another. Raises SourceError if it is plainly no such wide encoding."""
     head = pieces[0]
     if said.startswith(("utf-16", "utf-32")):
         if head.count(b"\0") < len(head) // 8 and head.isascii():
@@ -176,13 +172,13 @@ def _judged(said: str, pieces: list[bytes], path: Path) -> str:
                 place=Place(file=str(path)),
                 hint="Correct encoding=, or leave it out to have it found.",
             )
-        return "as said"
+        return Encoding(said, "said")
     try:
         codecs.getincrementaldecoder(said)().decode(head, final=False)
     except UnicodeDecodeError:
-        found, _, _ = find_encoding(pieces, None, path)
-        return "as said" if found == said else f"as said, but it looks like {found}"
-    return "as said"
+        found, _ = find_encoding(pieces, None, path)
+        return Encoding(said, "said", likelier=found.name if found.name != said else None)
+    return Encoding(said, "said")
 
 
 def _is_utf8(piece: bytes, first: bool, last: bool) -> bool:
@@ -204,46 +200,12 @@ def _mostly_utf8(odd: bytes) -> bool:
     return right > 20 * wrong
 
 
-def _guess(odd: bytes) -> tuple[str, list[str]]:
-    """The likeliest encoding of bytes that are no UTF-8, and others that read them as well."""
-    from charset_normalizer import from_bytes
-
-    # a few stray bytes that the most common encoding lacks must not rule it out
-    sample = odd[: 1 << 15]
-    if sum(sample.count(byte) for byte in _NOT_CP1252) < 0.3 * sum(byte > 127 for byte in sample):
-        sample = sample.translate(None, b"".join(_NOT_CP1252))
-    matches = list(from_bytes(sample, cp_isolation=_UNSIGNED, threshold=1.0))
-    if not matches:
-        return "cp1252", []
-    # encodings that read the sample equally well are told apart by how common they are in exports
-    worth = [
-        (-round(_fitting(text := str(m)), 1), _mostly_capitals(text), round(m.chaos, 1), -round(m.coherence, 1))
-        for m in matches
-    ]
-    equals = [match for match, value in zip(matches, worth, strict=True) if value == min(worth)]
-    alike = {name for match in equals for name in (match.encoding, *match.could_be_from_charset)}
-    best = next((name for name in _UNSIGNED if name in alike), matches[0].encoding)
-    return best, [name for name in _UNSIGNED if name in alike and name != best]
-
-
-def _mostly_capitals(text: str) -> bool:
-    """Whether letters beyond ASCII are mostly capitals, as they are where an encoding swaps the two."""
-    letters = [sign for sign in text if not sign.isascii() and sign.isalpha()]
-    return sum(sign.isupper() for sign in letters) > 0.5 * len(letters)
-
-
-def _fitting(text: str) -> float:
-    """How well the signs beyond ASCII stand among the others: letters in words, small ones behind small ones."""
-    total = fits = 0.0
-    for before, sign, after in zip(f" {text}", text, f"{text[1:]} ", strict=False):
-        if sign.isascii():
-            continue
-        total += 1
-        if sign.isalpha():
-            # no capital stands behind a small letter, nor a small one between capitals
-            odd_capital = sign.isupper() and before.islower()
-            odd_small = sign.islower() and before.isupper() and after.isupper()
-            fits += 0.2 if odd_capital or odd_small else 1
-        elif sign in _USUAL_SIGNS:
-            fits += 0.2 if before.isalpha() and after.isalpha() and sign not in "’‘·" else 0.8
-    return fits / total if total else 1.0
+def _beyond(path: Path) -> frozenset[int]:
+    """All bytes over 127 of a file."""
+    found: set[int] = set()
+    with path.open("rb") as file:
+        while piece := file.read(_HEAD):
+            if not piece.isascii():
+                data = np.frombuffer(piece, np.uint8)
+                found.update(np.flatnonzero(np.bincount(data[data > 127], minlength=256)).tolist())
+    return frozenset(found)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -9,22 +10,14 @@ from pathlib import Path
 
 import polars as pl
 
-from mudanza.core.errors import Place, SourceError
-from mudanza.core.findings import Finding, frame
+from mudanza.core.documents.errors import Place, SourceError
+from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.sources.decoding import BLOCK, utf8_chunks
-from mudanza.core.sources.headings import tell_apart
-from mudanza.core.sources.reading import (
-    INNER,
-    LINE,
-    Batch,
-    BrokenRow,
-    FileFacts,
-    ReadOptions,
-    WithoutCells,
-    shorter,
-)
-from mudanza.core.sources.sniff import STAND_IN, TextForm, find_text_form
+from mudanza.core.sources.headings import records_among, tell_apart
+from mudanza.core.sources.reader import Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
+from mudanza.core.sources.sniff import STAND_IN, TextForm, find_text_form, split_rows
 from mudanza.core.sources.structure import LONGEST_RECORD, Cut, Shape, cut_exactly, cut_quickly
+from mudanza.core.values.row_columns import INNER, LINE
 
 _FIRST_BLOCK = 1 << 18
 _MAX_CARRY = 16 * LONGEST_RECORD
@@ -69,12 +62,24 @@ class DelimitedFile(WithoutCells):
             format="delimited text",
             size=self.path.stat().st_size,
             heading_line=form.heading_line,
-            encoding=form.text.encoding,
-            encoding_because=form.text.because,
+            text=form.text.found,
             delimiter=form.delimiter,
             above=max(0, form.heading_line - 1),
             notes=tuple(notes),
+            proposal=tuple(self._proposal()),
         )
+
+    def _proposal(self) -> Iterator[str]:
+        """What a plan would have to say for this file to be read so for certain; nothing for a plain one."""
+        form, said = self.form, self.options
+        if form.text.found.how in ("guess", "mostly valid", "zeros") and said.encoding is None:
+            yield f'encoding = "{form.text.encoding}"'
+        if form.delimiter not in (",", ";", "\t") and said.delimiter is None:
+            yield f"delimiter = {json.dumps(form.delimiter, ensure_ascii=False)}"
+        if form.heading_line != 1 and said.heading is None:
+            yield f"heading = {form.heading_line}"
+        if form.heading_rows > 1 and said.heading_rows is None:
+            yield f"heading_rows = {form.heading_rows}"
 
     def batches(self, *, first: bool = False) -> Iterator[Batch]:
         """The rows below the heading. Raises SourceError where a line is too long to be text."""
@@ -111,9 +116,23 @@ class DelimitedFile(WithoutCells):
                     hint="Is this a text file with line breaks? Say the right encoding, or export it again.",
                 )
             chunk = following
-        if self.form.below and self.options.below is None:
-            text = shorter(" | ".join(t.strip() for t in self.form.below if t.strip()), 120)
-            yield Batch(self._empty(), noticed=frame([Finding("read.below-data", line=line + 1, value=text)]))
+        if self.form.below:
+            yield Batch(self._empty(), noticed=frame(self._below(line + 1)))
+
+    def _below(self, line: int) -> list[Finding]:
+        """What stands below the data, from a line on: what looks like a record; or all of it, if nobody said that it is there."""
+        form = self.form
+        rows = [(split_rows(text, form.delimiter, form.quote, 1) or [[]])[0] for text in form.below]
+        found = [
+            Finding(
+                "read.record-below", line=line + at, value=shorter(form.below[at]), rule=f"below = {len(form.below)}"
+            )
+            for at in records_among(rows, len(form.headings))
+        ]
+        if self.options.below is None and not found:
+            text = shorter(" | ".join(t.strip() for t in form.below if t.strip()), 120)
+            found.append(Finding("read.below-data", line=line, value=text))
+        return found
 
     def _empty(self) -> pl.DataFrame:
         return pl.DataFrame(schema={**dict.fromkeys(self.headings, pl.String), LINE: pl.Int64})
@@ -188,10 +207,23 @@ class DelimitedFile(WithoutCells):
         delimiter = form.delimiter.encode()
         chunks = utf8_chunks(form.text, size, exactly=len(delimiter) == 1, end=form.end, block=BLOCK)
         if form.escape:
+            chunks = self._without(_ESCAPED + _TWICE, chunks)
             chunks = _unescaped(chunks, form.escape.encode(), (form.quote or '"').encode(), delimiter)
         if len(delimiter) > 1:
-            chunks = _stood_in(chunks, delimiter)
+            chunks = _stood_in(self._without(STAND_IN.encode(), chunks), delimiter)
         return chunks
+
+    def _without(self, signs: bytes, chunks: Iterator[bytes]) -> Iterator[bytes]:
+        """The same bytes. Raises SourceError where a control character stands in them that is needed as a stand-in."""
+        for chunk in chunks:
+            for sign in signs:
+                if sign in chunk:
+                    raise SourceError(
+                        f"the file holds the control character U+{sign:04X}, which no text should.",
+                        place=Place(str(self.known_as)),
+                        hint="Take it out in an editor; with a delimiter of several signs, or an escape sign, it cannot be told from them.",
+                    )
+            yield chunk
 
 
 def _stood_in(chunks: Iterator[bytes], delimiter: bytes) -> Iterator[bytes]:

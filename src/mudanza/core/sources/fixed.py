@@ -10,13 +10,14 @@ from pathlib import Path
 
 import polars as pl
 
-from mudanza.core.errors import Place, SourceError
+from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.sources.decoding import TextFile, look_at
 from mudanza.core.sources.guard import is_workbook
 from mudanza.core.sources.headings import find_heading, tell_apart
 from mudanza.core.sources.lines import TEXT, is_blank_line, lines_of
-from mudanza.core.sources.reading import LINE, Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
+from mudanza.core.sources.reader import Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
 from mudanza.core.sources.sniff import find_text_form
+from mudanza.core.values.row_columns import LINE
 
 _SAMPLE = 200
 _ENOUGH = 20
@@ -141,8 +142,7 @@ class FixedFile(WithoutCells):
             format="fixed-width text",
             size=self.path.stat().st_size,
             heading_line=self.columns.heading_line,
-            encoding=self.text.encoding,
-            encoding_because=self.text.because,
+            text=self.text.found,
             above=max(0, self.columns.heading_line - 1) if "positions" not in self.options.own else 0,
             proposal=tuple(proposal),
         )

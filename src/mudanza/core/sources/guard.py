@@ -7,7 +7,7 @@ import zlib
 from pathlib import Path
 from typing import BinaryIO
 
-from mudanza.core.errors import Place, SourceError
+from mudanza.core.documents.errors import Place, SourceError
 
 #: A workbook that unpacks to more than this, or more than this many times its size, is refused.
 MOST_BYTES = 2 << 30

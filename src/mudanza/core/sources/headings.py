@@ -5,12 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from mudanza.core.sources.reading import LINE
+from mudanza.core.values.row_columns import LINE
+from mudanza.core.values.written import DATE_LIKE, NUMBER_LIKE
 
 Cells = Sequence[str]
 
-_NUMBER = re.compile(r"[-+]?[\d.,\s]*\d[\d.,]*\s*%?")
-_DATE = re.compile(r"\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}([ T]\d{1,2}:\d{2}.*)?")
 _TOTAL = re.compile(
     r"\W*((grand|sub|gesamt|zwischen)[- ]?)?(totals?|totais|totale|summe|soma|sum|somme|suma|gesamt)\b", re.I
 )
@@ -67,7 +66,7 @@ def find_heading(rows: Sequence[Cells]) -> int | None:
     first = next(index for index, row in enumerate(rows) if filled(row))
     for index, row in enumerate(rows):
         cells = [cell.strip() for cell in row if cell.strip()]
-        numbers = sum(1 for cell in cells if _NUMBER.fullmatch(cell))
+        numbers = sum(1 for cell in cells if NUMBER_LIKE.fullmatch(cell))
         if len(cells) >= max(1, 0.7 * widest) and numbers <= len(cells) // 4 and len(set(cells)) >= 0.5 * len(cells):
             return None if _is_data(row, rows[index + 1 :]) else index
     wide = next((i for i, row in enumerate(rows) if filled(row) >= 0.7 * widest), first)
@@ -90,7 +89,7 @@ def _kind(cell: str) -> str:
     cell = cell.strip()
     if not cell:
         return ""
-    return "date" if _DATE.fullmatch(cell) else "number" if _NUMBER.fullmatch(cell) else "text"
+    return "date" if DATE_LIKE.fullmatch(cell) else "number" if NUMBER_LIKE.fullmatch(cell) else "text"
 
 
 def _is_data(row: Cells, below: Sequence[Cells]) -> bool:
@@ -129,9 +128,18 @@ def count_below(rows: Sequence[Cells], width: int) -> int:
     return count
 
 
+def records_among(rows: Sequence[Cells], width: int) -> list[int]:
+    """Which of the rows that are passed over below the data look like records: as many values, the first of them filled, and no total."""
+    return [
+        i
+        for i, row in enumerate(rows)
+        if len(row) >= width > 1 and row[0].strip() and filled(row) > width // 2 and not is_total(row, width)
+    ]
+
+
 def is_total(row: Cells, most: int) -> bool:
     """Whether a row reads as a total: the word in its first value, and otherwise numbers, in at most so many columns."""
     cells = [cell.strip() for cell in row if cell.strip()]
     if not cells or not _TOTAL.match(cells[0]):
         return False
-    return len(cells) <= most and all(_NUMBER.search(cell) for cell in cells[1:])
+    return len(cells) <= most and all(NUMBER_LIKE.search(cell) for cell in cells[1:])

@@ -7,21 +7,39 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from mudanza.core.errors import Place, SourceError
+from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.sources.decoding import TextFile, whole_text
-from mudanza.core.sources.nested import NestedFile, open_tree, parts_of
-from mudanza.core.sources.reading import BrokenRow, ReadOptions, shorter
+from mudanza.core.sources.nested import NestedFile, free_name, open_tree, parts_of
+from mudanza.core.sources.reader import BrokenRow, ReadOptions, shorter
 
-_DECODER = json.JSONDecoder(parse_float=str, parse_int=str, strict=False)
+
+def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    """An object; a key that stands in it again is numbered, as a heading would be."""
+    found = dict(pairs)
+    if len(found) == len(pairs):
+        return found
+    found = {}
+    for key, value in pairs:
+        found[free_name(key, found)] = value
+    return found
+
+
+_DECODER = json.JSONDecoder(parse_float=str, parse_int=str, strict=False, object_pairs_hook=_object)
 
 
 def open_file(path: Path, options: ReadOptions, known_as: Path) -> NestedFile:
     """The reader of the records of a JSON file. Raises SourceError where the text is not JSON."""
     tree, text, numbers, broken = _tree(path, options.encoding, known_as, _stamp(path))
     return open_tree(
-        tree, options, known_as, format="JSON" if numbers is None else "lines of JSON", size=path.stat().st_size,
-        encoding=text.encoding, because=text.because, numbers=numbers, broken=broken,
-    )  # fmt: skip
+        tree,
+        options,
+        known_as,
+        format="JSON" if numbers is None else "lines of JSON",
+        size=path.stat().st_size,
+        encoding=text.found,
+        numbers=numbers,
+        broken=broken,
+    )
 
 
 def parts(path: Path, options: ReadOptions, known_as: Path) -> list[ReadOptions]:

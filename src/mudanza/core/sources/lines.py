@@ -6,10 +6,11 @@ from collections.abc import Iterator
 
 import polars as pl
 
-from mudanza.core.errors import Place, SourceError
+from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.sources.decoding import BLOCK, TextFile, utf8_chunks
-from mudanza.core.sources.reading import LINE, BrokenRow, shorter
+from mudanza.core.sources.reader import BrokenRow, shorter
 from mudanza.core.sources.structure import shown
+from mudanza.core.values.row_columns import LINE
 
 TEXT = "text"
 _FIRST_BLOCK = 1 << 18

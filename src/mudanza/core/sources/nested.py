@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Container, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -11,9 +11,10 @@ from typing import Any
 
 import polars as pl
 
-from mudanza.core.errors import Place, SourceError, few
+from mudanza.core.documents.errors import Place, SourceError, few
 from mudanza.core.sources.headings import tell_apart
-from mudanza.core.sources.reading import LINE, Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells
+from mudanza.core.sources.reader import Batch, BrokenRow, Encoding, FileFacts, ReadOptions, WithoutCells, shorter
+from mudanza.core.values.row_columns import LINE
 
 #: stands between several texts in one column unless a setting says otherwise
 TEXTS = "; "
@@ -32,8 +33,7 @@ class NestedFile(WithoutCells):
     known_as: Path
     format: str
     size: int
-    encoding: str
-    because: str
+    encoding: Encoding
     tree: Any
     path: str
     texts: str
@@ -75,8 +75,7 @@ class NestedFile(WithoutCells):
             format=self.format,
             size=self.size,
             heading_line=0,
-            encoding=self.encoding,
-            encoding_because=self.because,
+            text=self.encoding,
             unit="line" if self.numbers is not None else "record",
             part=self.path or None if self.several else None,
             notes=tuple(notes),
@@ -85,18 +84,42 @@ class NestedFile(WithoutCells):
 
     def batches(self, *, first: bool = False) -> Iterator[Batch]:
         """The records, in file order."""
-        names = self.raw_headings
         size = 2000 if first else _BATCH
         rows = self._rows
+        numbers = self.numbers or range(1, len(rows) + 1)
         for start in range(0, max(len(rows), 1), size):
-            part = rows[start : start + size]
-            data: dict[str, pl.Series] = {
-                heading: pl.Series([row.get(name) or None for row in part], dtype=pl.String)
-                for heading, name in zip(self.headings, names, strict=True)
-            }
-            numbers = self.numbers or range(1, len(rows) + 1)
-            data[LINE] = pl.Series(list(numbers[start : start + len(part)]), dtype=pl.Int64)
-            yield Batch(pl.DataFrame(data), self.broken if start == 0 else ())
+            part, places = rows[start : start + size], list(numbers[start : start + size])
+            broken = list(self.broken) if start == 0 else []
+            try:
+                frame = self._frame(part, places)
+            except UnicodeEncodeError:
+                # half of a pair of surrogates (RFC 8259, section 8.2) is no character
+                odd = [not _is_text(row) for row in part]
+                broken += [_undecodable(row, place) for row, place, bad in zip(part, places, odd, strict=True) if bad]
+                good = [(row, place) for row, place, bad in zip(part, places, odd, strict=True) if not bad]
+                frame = self._frame([row for row, _ in good], [place for _, place in good])
+            yield Batch(frame, tuple(sorted(broken, key=lambda b: b.line)))
+
+    def _frame(self, rows: Sequence[dict[str, str | None]], places: Sequence[int]) -> pl.DataFrame:
+        data: dict[str, pl.Series] = {
+            heading: pl.Series([row.get(name) or None for row in rows], dtype=pl.String)
+            for heading, name in zip(self.headings, self.raw_headings, strict=True)
+        }
+        data[LINE] = pl.Series(list(places), dtype=pl.Int64)
+        return pl.DataFrame(data)
+
+
+def _is_text(row: dict[str, str | None]) -> bool:
+    try:
+        "".join(value or "" for value in row.values()).encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def _undecodable(row: dict[str, str | None], place: int) -> BrokenRow:
+    text = json.dumps(row)
+    return BrokenRow(place, "read.undecodable", text, shorter(text), rule="text without halves of surrogate pairs")
 
 
 def open_tree(
@@ -224,11 +247,20 @@ def flatten(value: Any, prefix: str, texts: str, row: dict[str, str | None]) -> 
                 rows.append({})
                 flatten(item, prefix, texts, rows[-1])
             for key in dict.fromkeys(k for one in rows for k in one):
-                row[key] = texts.join(one.get(key) or "" for one in rows)
+                row[free_name(key, row)] = texts.join(one.get(key) or "" for one in rows)
         else:
-            row[prefix] = texts.join(_text(item) or "" for item in value) or None
+            row[free_name(prefix, row)] = texts.join(_text(item) or "" for item in value) or None
     else:
-        row[prefix] = _text(value)
+        row[free_name(prefix, row)] = _text(value)
+
+
+def free_name(name: str, taken: Container[str]) -> str:
+    """A name, numbered if it is taken: `{"a.b": 1, "a": {"b": 2}}` has a column `a.b` and a column `a.b (2)`."""
+    free, number = name, 1
+    while free in taken:
+        number += 1
+        free = f"{name} ({number})"
+    return free
 
 
 def _text(value: Any) -> str | None:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import polars as pl
 
-from mudanza.core.findings import SCHEMA, Finding, frame
-from mudanza.core.sources.reading import Batch, Reader, asked_of
+from mudanza.core.findings.finding import SCHEMA, Finding, frame
+from mudanza.core.sources.reader import Batch, Reader, asked_of
 
 
 def noticed_in(batch: Batch, reader: Reader, shown: str) -> pl.DataFrame:

@@ -10,9 +10,9 @@ from queue import Queue
 from threading import Thread
 from typing import Any, TypeVar
 
-from mudanza.core.errors import OutsideError, Place, SourceError, few, unknown
+from mudanza.core.documents.errors import OutsideError, Place, SourceError, few, unknown
 from mudanza.core.sources.guard import kind_of_archive
-from mudanza.core.sources.reading import Reader, ReadOptions
+from mudanza.core.sources.reader import Reader, ReadOptions
 from mudanza.core.sources.unpacking import packing_of, unpack
 
 T = TypeVar("T")

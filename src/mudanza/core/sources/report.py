@@ -15,16 +15,18 @@ from typing import Any
 
 import polars as pl
 
-from mudanza.core.errors import Place, SourceError
-from mudanza.core.findings import Finding, frame
-from mudanza.core.kinds import DECIMAL, Kind, plain_text
+from mudanza.core.documents.errors import Place, SourceError
+from mudanza.core.findings.finding import Finding, frame
+from mudanza.core.sources.cells import column_letters
 from mudanza.core.sources.decoding import look_at, whole_text
 from mudanza.core.sources.guard import is_workbook
 from mudanza.core.sources.headings import tell_apart, with_groups
-from mudanza.core.sources.reading import INNER, LINE, Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
-from mudanza.core.sources.report_shape import RULE, Shape, guess_shape
+from mudanza.core.sources.reader import Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
+from mudanza.core.sources.report_shape import RULE, ReportShape, guess_shape
 from mudanza.core.sources.sniff import find_delimiter, split_rows
-from mudanza.core.sources.workbook import Workbook, column_letters
+from mudanza.core.sources.workbook import Workbook
+from mudanza.core.values.kinds import DECIMAL, Kind, plain_text
+from mudanza.core.values.row_columns import INNER, LINE
 
 _KIND, _FIRST, _COUNT, _ALL, _RUN = (f"{INNER}{name}" for name in ("kind", "first", "count", "all", "run"))
 _LOOK = 500
@@ -83,7 +85,6 @@ def recognises(path: Path, options: ReadOptions) -> bool:
 def _text_grid(path: Path, options: ReadOptions, known_as: Path) -> tuple[pl.DataFrame, FileFacts]:
     text, found = whole_text(path, options)
     delimiter = options.delimiter or find_delimiter(text[: 1 << 20], options.quote)
-    csv.field_size_limit(max(csv.field_size_limit(), len(text) + 1))
     # line ends as they are counted; a carriage return inside a line is a blank
     lines_ = text.replace("\r\n", "\n").replace("\r", "\n" if found.carriage_returns else " ").split("\n")
     reader = csv.reader(
@@ -106,7 +107,7 @@ def _text_grid(path: Path, options: ReadOptions, known_as: Path) -> tuple[pl.Dat
         ) from error
     columns = list(zip_longest(*rows)) if rows else []
     grid = pl.DataFrame({f"c{i}": pl.Series(list(values), dtype=pl.String) for i, values in enumerate(columns)})
-    facts = FileFacts(known_as, "delimited text", path.stat().st_size, 0, found.encoding, found.because, delimiter)
+    facts = FileFacts(known_as, "delimited text", path.stat().st_size, 0, found.found, delimiter)
     return grid.with_columns(pl.Series(LINE, lines, dtype=pl.Int64)), facts
 
 
@@ -116,7 +117,7 @@ class ReportFile(WithoutCells):
 
     options: ReadOptions
     grid: pl.DataFrame
-    shape: Shape
+    shape: ReportShape
     facts: FileFacts
 
     @cached_property
@@ -142,11 +143,15 @@ class ReportFile(WithoutCells):
         passed = [word.str.starts_with(prefix.strip()) for prefix in shape.pass_over]
         numbers = pl.col(_ALL).str.replace_all(r"\d+", "9")
         kind: Any = (
-            pl.when(pl.col(_COUNT) == 0).then(pl.lit("blank"))
-            .when((line < shape.data_from) | headings | numbers.is_in(list(shape.titles)) | _any(passed)).then(pl.lit("title"))
-            .when(pl.col(_ALL).str.contains(RULE)).then(pl.lit("rule"))
-            .when(_any([_begins(word, total) for total in shape.totals])).then(pl.lit("total"))
-        )  # fmt: skip
+            pl.when(pl.col(_COUNT) == 0)
+            .then(pl.lit("blank"))
+            .when((line < shape.data_from) | headings | numbers.is_in(list(shape.titles)) | _any(passed))
+            .then(pl.lit("title"))
+            .when(pl.col(_ALL).str.contains(RULE))
+            .then(pl.lit("rule"))
+            .when(_any([_begins(word, total) for total in shape.totals]))
+            .then(pl.lit("total"))
+        )
         # of group lines the longest beginning decides: two spaces before one, a word before any
         order = sorted(range(len(shape.groups)), key=lambda i: -len(shape.groups[i][1]))
         for level in order:
@@ -182,12 +187,13 @@ class ReportFile(WithoutCells):
     def headings(self) -> tuple[str, ...]:
         return tuple(tell_apart(self.raw_headings))
 
-    def cell(self, heading: str, line: int) -> str | None:
-        """The cell of a value in a workbook; a group's stands further up."""
+    @cached_property
+    def letters(self) -> dict[str, str]:
+        """The column of each heading in a workbook; a group's value stands further up."""
         own = self.headings[len(self.shape.groups) :]
-        if self.facts.sheet is None or heading not in own:
-            return None
-        return f"{column_letters(self._kept[own.index(heading)])}{line}"
+        if self.facts.sheet is None:
+            return {}
+        return {heading: column_letters(at) for heading, at in zip(own, self._kept, strict=False)}
 
     def batches(self, *, first: bool = False) -> Iterator[Batch]:  # noqa: ARG002
         """The records, each with the groups it stands under; and the printed totals that are not the sum of their records."""
@@ -241,8 +247,8 @@ class ReportFile(WithoutCells):
             for line, text, printed in wrong.select(
                 LINE, expected, pl.col(c).str.strip_chars().alias("printed")
             ).iter_rows():
-                cell = self.cell(kept[c], line)
-                place = f"{self.facts.sheet}!{cell}" if cell else None
+                letters = self.letters.get(kept[c])
+                place = f"{self.facts.sheet}!{letters}{line}" if letters else None
                 rule = f"{text}, the sum of the records"
                 found.append(
                     Finding("report.total-differs", line=line, cell=place, column=kept[c], value=printed, rule=rule)

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from mudanza.core.sources.headings import Cells, filled, find_heading, is_total, tell_apart
-from mudanza.core.sources.reading import ReadOptions
+from mudanza.core.sources.reader import ReadOptions
 
 #: a line that only draws a line
 RULE = r"^[-=_*.\s]{3,}$"
@@ -18,7 +18,7 @@ _TOTAL_WORD = re.compile(r"\W*[^\W\d]+([- ]?total\w*)?", re.I)
 
 
 @dataclass(frozen=True)
-class Shape:
+class ReportShape:
     """A report's shape: the rows of its heading, the line they begin on and the first line below them; the titles above, their digits
     taken for 9; columns made of group lines with what those begin with, outermost first; what totals and lines to pass over begin with."""
 
@@ -55,7 +55,7 @@ class Shape:
         return (*lines, f'decimal = "{self.decimal}"')
 
 
-def guess_shape(rows: Sequence[Cells], lines: Sequence[int], options: ReadOptions) -> Shape | None:
+def guess_shape(rows: Sequence[Cells], lines: Sequence[int], options: ReadOptions) -> ReportShape | None:
     """The shape of a report, what the options say going before what can be seen. None if there is no heading."""
     index = _heading(rows, lines, options.heading)
     if index is None:
@@ -84,7 +84,7 @@ def guess_shape(rows: Sequence[Cells], lines: Sequence[int], options: ReadOption
     left = [row for row in lone if not _begins(row, labels)]
     wide = sum(1 for row in left if filled(row) > max(2, width // 2))
     regular = width > 2 and wide >= 0.4 * len(left) and not any(len(cell) > 200 for row in heads for cell in row)
-    shape = Shape(
+    shape = ReportShape(
         tuple(heads), lines[index], data_from, frozenset(titles), groups, totals, pages, decimal, repeats + 1, regular
     )
     # groups that are printed between the titles and the first heading count as well
@@ -102,7 +102,7 @@ def _heading(rows: Sequence[Cells], lines: Sequence[int], said: int | None) -> i
     return next((i for i, row in enumerate(rows) if tuple(c.strip() for c in row) == most), None)
 
 
-def _with_groups_above(shape: Shape, above: Sequence[Cells], lines: Sequence[int]) -> Shape:
+def _with_groups_above(shape: ReportShape, above: Sequence[Cells], lines: Sequence[int]) -> ReportShape:
     marks = [prefix for _, prefix in shape.groups if prefix.strip()]
     at = next((i for i, row in enumerate(above) if _begins(row, marks)), None)
     if at is None:

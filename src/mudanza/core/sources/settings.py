@@ -6,9 +6,9 @@ import tomllib
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from mudanza.core.errors import few, nearest
+from mudanza.core.documents.errors import few, nearest
 from mudanza.core.sources.opening import FORMATS, Setting
-from mudanza.core.sources.reading import ReadOptions
+from mudanza.core.sources.reader import ReadOptions
 
 _TEXT, _WHOLE = (str,), (int,)
 #: The settings that more than one format knows.

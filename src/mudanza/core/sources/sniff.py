@@ -10,10 +10,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from mudanza.core.errors import Place, SourceError
+from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.sources.decoding import TextFile, look_at
 from mudanza.core.sources.headings import count_below, find_heading, heading_rows, with_groups
-from mudanza.core.sources.reading import ReadOptions
+from mudanza.core.sources.reader import ReadOptions
 
 USUAL_DELIMITERS = ",;\t|"
 #: Stands for a delimiter of several bytes while text is parsed.
@@ -45,6 +45,7 @@ class TextForm:
     width: int
     below: tuple[str, ...] = ()
     end: int | None = None
+    heading_rows: int = 1
 
 
 def find_text_form(path: Path, options: ReadOptions) -> TextForm:
@@ -63,7 +64,7 @@ def find_text_form(path: Path, options: ReadOptions) -> TextForm:
             place=Place(file=str(path)),
             hint="Say delimiter= and quote= in the plan's source.",
         )
-    heading_line, headings, first_line = _find_heading_line(head, rows, delimiter, quote, options, path)
+    heading_line, headings, first_line, count = _find_heading_line(head, rows, delimiter, quote, options, path)
     body = split_rows(_after(head, first_line), delimiter, quote)
     width = len(headings)
     if not options.exact:
@@ -72,7 +73,7 @@ def find_text_form(path: Path, options: ReadOptions) -> TextForm:
     end: int | None = None
     if not options.exact and options.below != 0:
         below, end = _find_below(text, delimiter, quote, width, first_line, options.below)
-    return TextForm(text, delimiter, quote, escape, heading_line, headings, first_line, width, below, end)
+    return TextForm(text, delimiter, quote, escape, heading_line, headings, first_line, width, below, end, count)
 
 
 def find_delimiter(text: str, quote: str | None) -> str:
@@ -146,17 +147,17 @@ def split_rows(text: str, delimiter: str, quote: str | None, most: int = _SAMPLE
     if len(delimiter) > 1:
         text, delimiter = text.replace(delimiter, STAND_IN), STAND_IN
     quoting: Literal[0, 3] = 3 if quote is None else 0  # csv.QUOTE_NONE, csv.QUOTE_MINIMAL
-    csv.field_size_limit(max(csv.field_size_limit(), len(text) + 1))
     # signs that the standard library stumbles over are blanks here; the rows are read elsewhere
     lines = (line.rstrip("\r").replace("\r", " ").replace("\0", " ") + "\n" for line in text.split("\n"))
     reader = csv.reader(lines, delimiter=delimiter, quotechar=quote, quoting=quoting)
-    try:
-        for row in reader:
-            rows.append(row)
-            if len(rows) >= most:
-                break
-    except csv.Error:
-        pass
+    while len(rows) < most:
+        try:
+            rows.append(next(reader))
+        except StopIteration:
+            break
+        except csv.Error:
+            # a value that is longer than anybody looks at
+            continue
     return rows
 
 
@@ -166,11 +167,11 @@ def _after(text: str, line: int) -> str:
 
 def _find_heading_line(
     text: str, rows: list[list[str]], delimiter: str, quote: str | None, options: ReadOptions, path: Path
-) -> tuple[int, tuple[str, ...], int]:
-    """The line where the heading begins (0 if there is none), the headings, and the last line of the heading."""
+) -> tuple[int, tuple[str, ...], int, int]:
+    """The line where the heading begins (0 if there is none), the headings, the last line of the heading, and how many rows it has."""
     said = options.heading
     if said == 0:
-        return 0, ("",) * len(rows[0]), 0
+        return 0, ("",) * len(rows[0]), 0, 1
     if said is not None:
         if said > text.count("\n") + 1:
             raise SourceError(
@@ -180,7 +181,7 @@ def _find_heading_line(
             )
         rows = split_rows(_after(text, said - 1), delimiter, quote)
         count = min(options.heading_rows or 1, len(rows))
-        return said, _joined(rows[:count]), said - 1 + _lines(rows[:count])
+        return said, _joined(rows[:count]), said - 1 + _lines(rows[:count]), count
     index = find_heading(rows[:_LOOK_ABOVE])
     if index is None and options.exact:
         index = next(i for i, row in enumerate(rows) if any(row))
@@ -188,11 +189,11 @@ def _find_heading_line(
         widths = Counter(len(row) for row in rows[:_LOOK_ABOVE] if any(row))
         width = widths.most_common(1)[0][0]
         start = next(i for i, row in enumerate(rows) if len(row) == width)
-        return 0, ("",) * width, _lines(rows[:start])
+        return 0, ("",) * width, _lines(rows[:start]), 1
     count = options.heading_rows or heading_rows(rows, index)
     start = max(0, index - count + 1)
     # rows with line breaks inside values are rare above a heading: count lines through the values themselves
-    return 1 + _lines(rows[:start]), _joined(rows[start : index + 1]), _lines(rows[: index + 1])
+    return 1 + _lines(rows[:start]), _joined(rows[start : index + 1]), _lines(rows[: index + 1]), count
 
 
 def _lines(rows: list[list[str]]) -> int:

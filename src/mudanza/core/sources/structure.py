@@ -15,10 +15,10 @@ from typing import Literal
 import numpy as np
 import numpy.typing as npt
 
-from mudanza.core.sources.reading import BrokenRow
+from mudanza.core.sources.reader import BrokenRow
 
-#: An open quote may run this many bytes past the end of a block before it counts as never closed.
-LONGEST_RECORD = 4 << 20
+#: A record may have this many bytes; an open quote that runs further counts as never closed.
+LONGEST_RECORD = 8 << 20
 _STRETCH = 1 << 15
 
 Lines = npt.NDArray[np.int64]
@@ -184,7 +184,9 @@ class _Walk:
         block, at, shape = self.block, self.at, self.shape
         match = self.good.match(block, at)
         rest = len(block) - at
-        if match is None and not self.at_end and rest < LONGEST_RECORD and self.partial.fullmatch(block, at):
+        if match is not None and match.end() - at > LONGEST_RECORD:
+            match = None
+        elif match is None and not self.at_end and rest < LONGEST_RECORD and self.partial.fullmatch(block, at):
             return False
         if match is not None and not (match.group().strip(b"\r\n") == b"" and shape.columns > 1):
             text = match.group()
@@ -196,13 +198,15 @@ class _Walk:
                 self.broken.append(_broken(self.line, code, text, shape))
             self.line, self.at = self.line + text.count(b"\n"), match.end()
             return True
-        end = block.find(b"\n", at) + 1 or len(block)
-        text = block[at:end]
+        end = block.find(b"\n", at) + 1
+        if not end and not self.at_end:
+            return False
+        text = block[at : end or len(block)]
         if text.strip(b"\r\n") == b"":
             self.blank.append(self.line)
         else:
             self.broken.append(_broken(self.line, self._problem(text), text, shape))
-        self.line, self.at = self.line + 1, end
+        self.line, self.at = self.line + 1, at + len(text)
         return True
 
     def _problem(self, text: bytes) -> str:
@@ -282,14 +286,11 @@ def _quote_problem(text: bytes, shape: Shape) -> str:
 def _broken(line: int, code: str, text: bytes, shape: Shape) -> BrokenRow:
     plain = shown(text).replace("\0", "\\0")
     quoting: Literal[0, 3] = 3 if shape.quote is None else 0  # csv.QUOTE_NONE, csv.QUOTE_MINIMAL
-    limit = csv.field_size_limit(max(csv.field_size_limit(), len(plain) + 1))
     try:
         cells = next(csv.reader([plain], delimiter=shape.delimiter.decode(), quoting=quoting))
     except csv.Error:
-        # a carriage return in the middle, for one
+        # a carriage return in the middle, for one, or a value of unusual length
         cells = plain.split(shape.delimiter.decode())
-    finally:
-        csv.field_size_limit(limit)
     if code == "read.ragged":
         value = f"{len(cells)} values"
     else:

@@ -13,15 +13,16 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 
-from mudanza.core.errors import Place, SourceError, unknown
-from mudanza.core.findings import Finding, frame
+from mudanza.core.documents.errors import Place, SourceError, unknown
+from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.sources.decoding import TextFile, look_at
 from mudanza.core.sources.guard import is_workbook
 from mudanza.core.sources.headings import tell_apart
 from mudanza.core.sources.lines import TEXT, is_blank_line, lines_of
-from mudanza.core.sources.reading import LINE, Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
+from mudanza.core.sources.reader import Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
 from mudanza.core.sources.sniff import split_rows
 from mudanza.core.sources.structure import Cut, Shape, cut_exactly, cut_quickly
+from mudanza.core.values.row_columns import LINE
 
 _TAG = re.compile(r"\w[\w.-]{0,20}")
 _MARKED = re.compile(r"([^\w\s\"']{1,3})(\w[\w.-]{0,20})")
@@ -219,8 +220,7 @@ class TaggedFile(WithoutCells):
             format="tagged records",
             size=self.path.stat().st_size,
             heading_line=marks.lines[self.kind],
-            encoding=self._text.encoding,
-            encoding_because=self._text.because,
+            text=self._text.found,
             delimiter=marks.delimiter,
             part=self.kind,
             notes=(("types", f"{types}; marked with {marks.marker!r}"),),
@@ -251,9 +251,19 @@ class TaggedFile(WithoutCells):
                 outer = f"{parent} line"
             alone = rows.filter(orphans)
             broken += [
-                BrokenRow(line, "read.no-parent", delimiter.join((self.kind, *cells)), self.kind, cells, f"a {self._above[-1]} above it")
-                for line, cells in ((r[-1], tuple(c or "" for c in r[:-1])) for r in alone.select(*self.headings[: len(marks.headings[self.kind])], LINE).iter_rows())
-            ]  # fmt: skip
+                BrokenRow(
+                    line,
+                    "read.no-parent",
+                    delimiter.join((self.kind, *cells)),
+                    self.kind,
+                    cells,
+                    f"a {self._above[-1]} above it",
+                )
+                for line, cells in (
+                    (r[-1], tuple(c or "" for c in r[:-1]))
+                    for r in alone.select(*self.headings[: len(marks.headings[self.kind])], LINE).iter_rows()
+                )
+            ]
             broken = sorted([*broken, *undecodable], key=lambda b: b.line)
             blank = tuple(frame_.filter(is_blank_line())[LINE].to_list())
             yield Batch(

@@ -11,8 +11,7 @@ import zlib
 from pathlib import Path
 from typing import IO
 
-from mudanza.core.errors import Place, SourceError, few, unknown
-from mudanza.core.files import disk_error
+from mudanza.core.documents.errors import Place, SourceError, disk_error, few, unknown
 from mudanza.core.sources.guard import MOST_RATIO
 
 _PIECE = 1 << 20

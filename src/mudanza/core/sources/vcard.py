@@ -14,7 +14,8 @@ import polars as pl
 from mudanza.core.sources.decoding import TextFile, whole_text
 from mudanza.core.sources.headings import tell_apart
 from mudanza.core.sources.nested import TEXTS
-from mudanza.core.sources.reading import LINE, Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
+from mudanza.core.sources.reader import Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
+from mudanza.core.values.row_columns import LINE
 
 _PARTS = {
     "N": ("family", "given", "additional", "prefix", "suffix"),
@@ -87,7 +88,7 @@ class VcardFile(WithoutCells):
     @cached_property
     def facts(self) -> FileFacts:
         text = self._text[1]
-        return FileFacts(self.known_as, "vCard", self.path.stat().st_size, 0, text.encoding, text.because)
+        return FileFacts(self.known_as, "vCard", self.path.stat().st_size, 0, text.found)
 
     def batches(self, *, first: bool = False) -> Iterator[Batch]:  # noqa: ARG002
         """The cards, all in one batch."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import struct
 import zipfile
 import zlib
@@ -17,12 +18,28 @@ import fastexcel
 import polars as pl
 from defusedxml import DefusedXmlException
 
-from mudanza.core.errors import Place, SourceError, unknown
-from mudanza.core.findings import Finding, frame
-from mudanza.core.sources.cells import Cells, Spot, largest_sheet, long_numbers, look_at_cells, with_zeros
+from mudanza.core.documents.errors import Place, SourceError, unknown
+from mudanza.core.findings.finding import Finding, frame
+from mudanza.core.sources.cells import (
+    Cells,
+    Spot,
+    column_letters,
+    largest_sheet,
+    long_numbers,
+    look_at_cells,
+    with_zeros,
+)
 from mudanza.core.sources.guard import guard_workbook
-from mudanza.core.sources.headings import count_below, find_heading, heading_rows, tell_apart, with_groups
-from mudanza.core.sources.reading import LINE, Batch, FileFacts, ReadOptions, SheetFacts, shorter
+from mudanza.core.sources.headings import (
+    count_below,
+    find_heading,
+    heading_rows,
+    records_among,
+    tell_apart,
+    with_groups,
+)
+from mudanza.core.sources.reader import Batch, FileFacts, ReadOptions, SheetFacts, shorter
+from mudanza.core.values.row_columns import LINE
 
 _LOOK = 60
 _LOOK_BELOW = 40
@@ -297,13 +314,23 @@ class Workbook:
             ),
             unit="row",
             above=max(0, start),
+            proposal=tuple(self._proposal()),
         )
 
-    def cell(self, heading: str, line: int) -> str | None:
-        """The reference of a value, as `C7`."""
-        if heading not in self.headings:
-            return None
-        return f"{column_letters(self._kept[self.headings.index(heading)])}{line}"
+    @cached_property
+    def letters(self) -> dict[str, str]:
+        """The column of each heading, as `C`."""
+        return {heading: column_letters(at) for heading, at in zip(self.headings, self._kept, strict=True)}
+
+    def _proposal(self) -> Iterator[str]:
+        """What a plan would have to say for the workbook to be read so for certain; nothing for a plain one."""
+        start, count = self._heading
+        if sum(frame.height > 0 for frame, _ in self.sheets.values()) > 1 and self.options.sheet is None:
+            yield f"sheet = {json.dumps(self._chosen, ensure_ascii=False)}"
+        if start != 0 and self.options.heading is None:
+            yield f"heading = {start + 1}"
+        if count > 1 and self.options.heading_rows is None:
+            yield f"heading_rows = {count}"
 
     def batches(self, *, first: bool = False) -> Iterator[Batch]:
         """The rows below the heading, wholly blank ones left out (a sheet has no end of its own)."""
@@ -351,24 +378,22 @@ class Workbook:
             found += [finding(code, first[c], f"{counts[c]} cells" if counts[c] > 1 else "1 cell") for c in first]
         for name, error in self._unreadable.items():
             found.append(Finding("read.damaged-sheet", value=name, rule=error.what))
-        if self._below and self.options.below is None:
+        if cells.unseen is not None:
+            found.append(Finding("read.cells-unseen", value=self._chosen, rule=cells.unseen))
+        if self._below:
             row = self._sheet.height - self._below
-            words = [cell for line in self._sheet.slice(row).iter_rows() for cell in line if cell]
-            found.append(Finding("read.below-data", line=row + 1, value=shorter(" | ".join(words), 120)))
+            below = [[cell or "" for cell in line] for line in self._sheet.slice(row).iter_rows()]
+            records = records_among([[line[i] for i in self._kept] for line in below], len(self._kept))
+            for at in records:
+                text = shorter(" | ".join(cell for cell in below[at] if cell))
+                found.append(Finding("read.record-below", line=row + 1 + at, value=text, rule=f"below = {self._below}"))
+            if self.options.below is None and not records:
+                words = [cell for line in below for cell in line if cell]
+                found.append(Finding("read.below-data", line=row + 1, value=shorter(" | ".join(words), 120)))
         return found
 
     def _place(self, spot: Spot) -> str:
         return f"{self._chosen}!{column_letters(spot[1])}{spot[0] + 1}"
-
-
-def column_letters(index: int) -> str:
-    """The letters of a sheet's column, counted from 0: A, B, … Z, AA, AB."""
-    letters = ""
-    index += 1
-    while index:
-        index, rest = divmod(index - 1, 26)
-        letters = chr(65 + rest) + letters
-    return letters
 
 
 def _first_line(error: BaseException) -> str:

@@ -10,18 +10,22 @@ from xml.etree.ElementTree import Element, ParseError
 from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import parse
 
-from mudanza.core.errors import Place, SourceError
+from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.sources.nested import NestedFile, open_tree, parts_of
-from mudanza.core.sources.reading import ReadOptions
+from mudanza.core.sources.reader import Encoding, ReadOptions
 
 
 def open_file(path: Path, options: ReadOptions, known_as: Path) -> NestedFile:
     """The reader of the records of an XML file. Raises SourceError where it is damaged or hostile."""
     stat = path.stat()
     return open_tree(
-        _tree(path, known_as, (stat.st_mtime_ns, stat.st_size)), options, known_as, format="XML", size=stat.st_size,
-        encoding=_encoding(path), because="as it says itself",
-    )  # fmt: skip
+        _tree(path, known_as, (stat.st_mtime_ns, stat.st_size)),
+        options,
+        known_as,
+        format="XML",
+        size=stat.st_size,
+        encoding=Encoding(_encoding(path), "itself"),
+    )
 
 
 def parts(path: Path, options: ReadOptions, known_as: Path) -> list[ReadOptions]:

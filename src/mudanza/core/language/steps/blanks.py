@@ -8,9 +8,9 @@ from typing import Any
 
 import polars as pl
 
-from mudanza.core.kinds import DTYPES, Kind, is_blank, plain_text
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.values import Value
+from mudanza.core.language.value import Value
+from mudanza.core.values.kinds import DTYPES, Kind, is_blank, plain_text
 
 _TEXT = Kind.TEXT
 _ANY = tuple(Kind)
@@ -18,13 +18,18 @@ _SEVERITIES = ("stop", "warn", "note")
 
 
 @step(
-    "default", _ANY, None, Parameter("value", "value"),
-    says="{0} if blank", examples=[
-        ('{A} -> default "unknown"', (None,), "unknown"), ('{A} -> default "unknown"', ("Ana",), "Ana"),
+    "default",
+    _ANY,
+    None,
+    Parameter("value", "value"),
+    says="{0} if blank",
+    examples=[
+        ('{A} -> default "unknown"', (None,), "unknown"),
+        ('{A} -> default "unknown"', ("Ana",), "Ana"),
         ("{A} -> number -> default 0", (None,), "0"),
         ('{A} -> date "dd/MM/yyyy" -> default "1900-01-01"', (None,), "1900-01-01"),
     ],
-)  # fmt: skip
+)
 def default(given: Value, call: Call, value: Any) -> Value:
     """Puts a value where there is none: a text, a number, yes or no; for a date its ISO text."""
     kind = _TEXT if given.kind is Kind.BLANK else given.kind
@@ -49,12 +54,18 @@ def default(given: Value, call: Call, value: Any) -> Value:
 
 
 @step(
-    "blank-if", _TEXT, _TEXT, Parameter("texts", "text", many=True), Parameter("pattern", "yes/no", False, option=True),
-    says="blank if {0}", examples=[
-        ('{A} -> blank-if "n/a" "-"', ("n/a",), None), ('{A} -> blank-if "n/a" "-"', ("Ana",), "Ana"),
+    "blank-if",
+    _TEXT,
+    _TEXT,
+    Parameter("texts", "text", many=True),
+    Parameter("pattern", "yes/no", False, option=True),
+    says="blank if {0}",
+    examples=[
+        ('{A} -> blank-if "n/a" "-"', ("n/a",), None),
+        ('{A} -> blank-if "n/a" "-"', ("Ana",), "Ana"),
         ('{A} -> blank-if "^[9?.-]+$" pattern=yes', ("999-",), None),
     ],
-)  # fmt: skip
+)
 def blank_if(value: Value, call: Call, *texts: str, pattern: bool) -> Value:
     """Makes a placeholder blank: nothing remains where the whole text is one of those given, or matches one of them with pattern=yes."""
     text = value.expr.str.strip_chars()
@@ -68,13 +79,22 @@ def blank_if(value: Value, call: Call, *texts: str, pattern: bool) -> Value:
 
 
 @step(
-    "expect", _ANY, None, Parameter("condition", "condition"), Parameter("message", "text"),
+    "expect",
+    _ANY,
+    None,
+    Parameter("condition", "condition"),
+    Parameter("message", "text"),
     Parameter("severity", "text", "stop", option=True, choices=_SEVERITIES),
-    says="expecting {0}", examples=[
+    says="expecting {0}",
+    examples=[
         ('{A} -> number -> expect it > 0 "weighs something"', ("3.5",), "3.5"),
-        ('{A} -> expect it is not blank or {B} is not blank "a telephone or an e-mail" severity="warn"', (None, None), None),
+        (
+            '{A} -> expect it is not blank or {B} is not blank "a telephone or an e-mail" severity="warn"',
+            (None, None),
+            None,
+        ),
     ],
-)  # fmt: skip
+)
 def expect(value: Value, call: Call, condition: Value, message: str, severity: str) -> Value:
     """Hands the value on, with a finding where the condition is not true. `it` is the value. severity="stop" holds the row back, "warn" and
     "note" do not."""

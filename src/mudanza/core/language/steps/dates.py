@@ -7,11 +7,12 @@ from decimal import Decimal
 
 import polars as pl
 
-from mudanza.core.kinds import DECIMAL, DTYPES, Kind, plain_text
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.steps.months import LANGUAGES, in_english
-from mudanza.core.language.values import Value, combined
-from mudanza.core.layouts.formats import DateFormat, NumberFormat
+from mudanza.core.language.value import Value, combined
+from mudanza.core.values.date_format import DateFormat
+from mudanza.core.values.kinds import DECIMAL, DTYPES, Kind, plain_text
+from mudanza.core.values.months import LANGUAGES, in_english
+from mudanza.core.values.number_format import NumberFormat
 
 _TEXT, _NUMBER, _DATE, _TIME = Kind.TEXT, Kind.NUMBER, Kind.DATE, Kind.DATETIME
 _DATES = (_DATE, _TIME)
@@ -44,18 +45,24 @@ def _forms(call: Call, patterns: tuple[str, ...], pivot: int | None) -> list[Dat
 
 
 @step(
-    "date", _TEXT, None, Parameter("pattern", "text", many=True), Parameter("pivot", "number", None, option=True),
-    Parameter("language", "text", "en", option=True, choices=LANGUAGES), Parameter("any-order", "yes/no", False, option=True),
-    says="read as a date {0}", examples=[
+    "date",
+    _TEXT,
+    None,
+    Parameter("pattern", "text", many=True),
+    Parameter("pivot", "number", None, option=True),
+    Parameter("language", "text", "en", option=True, choices=LANGUAGES),
+    Parameter("any-order", "yes/no", False, option=True),
+    says="read as a date {0}",
+    examples=[
         ('{A} -> date "dd/MM/yyyy"', ("5/3/2021",), "2021-03-05"),
         ('{A} -> date "yyyy-MM-dd" "dd.MM.yyyy"', ("05.03.2021",), "2021-03-05"),
         ('{A} -> date "dd/MM/yyyy HH:mm"', ("05/03/2021 14:30",), "2021-03-05T14:30:00"),
         ('{A} -> date "dd/MM/yy" pivot=30', ("05/03/31",), "1931-03-05"),
-        ('{A} -> date "d \'de\' MMMM \'de\' yyyy" language="pt"', ("5 de março de 2021",), "2021-03-05"),
+        ("{A} -> date \"d 'de' MMMM 'de' yyyy\" language=\"pt\"", ("5 de março de 2021",), "2021-03-05"),
         ("{A} -> date \"yyyy-MM-dd'T'HH:mm:ssXXX\"", ("2021-03-05T14:30:00+01:00",), "2021-03-05T13:30:00"),
         ('{A} -> date "dd/MM/yyyy" "MM/dd/yyyy"', ("25/12/2021",), "2021-12-25"),
     ],
-)  # fmt: skip
+)
 def read_date(value: Value, call: Call, *pattern: str, pivot: int | None, language: str, **options: bool) -> Value:
     """Reads a text as a date, or with hours in the pattern as a date-time. Patterns are those of Unicode (UTS 35): d day, M month
     (MMM by name), y year, H hour, m minute, s second, XXX the distance to UTC, to which the time is then moved. Several patterns are tried in order; a
@@ -94,13 +101,18 @@ def _can_differ(forms: list[DateFormat]) -> bool:
 
 
 @step(
-    "serial", (_TEXT, _NUMBER), None, Parameter("base", "number", 1900, option=True), Parameter("time", "yes/no", False, option=True),
-    says="read as a day number of spreadsheets", examples=[
+    "serial",
+    (_TEXT, _NUMBER),
+    None,
+    Parameter("base", "number", 1900, option=True),
+    Parameter("time", "yes/no", False, option=True),
+    says="read as a day number of spreadsheets",
+    examples=[
         ("{A} -> serial", ("45000",), "2023-03-15"),
         ("{A} -> serial base=1904", ("43538",), "2023-03-15"),
         ("{A} -> serial time=yes", ("45000.75",), "2023-03-15T18:00:00"),
     ],
-)  # fmt: skip
+)
 def serial(value: Value, call: Call, base: int, time: bool) -> Value:
     """Reads the number by which spreadsheets count days (from 1900, or base=1904) as a date; with time=yes its fraction is the time of day,
     to the second."""
@@ -129,9 +141,16 @@ def serial(value: Value, call: Call, base: int, time: bool) -> Value:
 
 
 @step(
-    "zone", _TIME, _TIME, Parameter("from", "text"), Parameter("to", "text"),
-    says="moved from the time of {0} to that of {1}", examples=[('{A} -> date "yyyy-MM-dd HH:mm" -> zone "Europe/Lisbon" "UTC"', ("2024-07-01 10:00",), "2024-07-01T09:00:00")],
-)  # fmt: skip
+    "zone",
+    _TIME,
+    _TIME,
+    Parameter("from", "text"),
+    Parameter("to", "text"),
+    says="moved from the time of {0} to that of {1}",
+    examples=[
+        ('{A} -> date "yyyy-MM-dd HH:mm" -> zone "Europe/Lisbon" "UTC"', ("2024-07-01 10:00",), "2024-07-01T09:00:00")
+    ],
+)
 def zone(value: Value, call: Call, *names: str) -> Value:
     """Moves a date-time from one time zone to another, by the names of the time zone database. A time that the clocks
     skipped or showed twice is a finding."""
@@ -155,18 +174,26 @@ _SPANS = {"day": "1d", "week": "1w", "month": "1mo", "quarter": "1q", "year": "1
 
 
 @step(
-    "start-of", _DATES, _DATE, Parameter("span", "text", choices=tuple(_SPANS)),
-    says="the first day of its {0}", examples=[('{A} -> date "dd/MM/yyyy" -> start-of "month"', ("17/02/2024",), "2024-02-01")],
-)  # fmt: skip
+    "start-of",
+    _DATES,
+    _DATE,
+    Parameter("span", "text", choices=tuple(_SPANS)),
+    says="the first day of its {0}",
+    examples=[('{A} -> date "dd/MM/yyyy" -> start-of "month"', ("17/02/2024",), "2024-02-01")],
+)
 def start_of(value: Value, call: Call, span: str) -> Value:  # noqa: ARG001
     """The first day of the week (Monday), month, quarter or year of a date."""
     return value.map(value.expr.cast(pl.Date).dt.truncate(_SPANS[span]), _DATE)
 
 
 @step(
-    "end-of", _DATES, _DATE, Parameter("span", "text", choices=tuple(_SPANS)),
-    says="the last day of its {0}", examples=[('{A} -> date "dd/MM/yyyy" -> end-of "month"', ("17/02/2024",), "2024-02-29")],
-)  # fmt: skip
+    "end-of",
+    _DATES,
+    _DATE,
+    Parameter("span", "text", choices=tuple(_SPANS)),
+    says="the last day of its {0}",
+    examples=[('{A} -> date "dd/MM/yyyy" -> end-of "month"', ("17/02/2024",), "2024-02-29")],
+)
 def end_of(value: Value, call: Call, span: str) -> Value:  # noqa: ARG001
     """The last day of the week (Sunday), month, quarter or year of a date."""
     start = value.expr.cast(pl.Date).dt.truncate(_SPANS[span])
@@ -174,13 +201,18 @@ def end_of(value: Value, call: Call, span: str) -> Value:  # noqa: ARG001
 
 
 @step(
-    "shift", _DATES, None, Parameter("days", "number", 0, option=True), Parameter("months", "number", 0, option=True),
+    "shift",
+    _DATES,
+    None,
+    Parameter("days", "number", 0, option=True),
+    Parameter("months", "number", 0, option=True),
     Parameter("years", "number", 0, option=True),
-    says="shifted in time", examples=[
+    says="shifted in time",
+    examples=[
         ('{A} -> date "dd/MM/yyyy" -> shift days=30', ("17/02/2024",), "2024-03-18"),
         ('{A} -> date "dd/MM/yyyy" -> shift months=-1 years=1', ("31/03/2023",), "2024-02-29"),
     ],
-)  # fmt: skip
+)
 def shift(value: Value, call: Call, days: int, months: int, years: int) -> Value:
     """A date so many years, months and then days later, or earlier. A day that the month does not have becomes its last."""
     if max(abs(days) / 365, abs(months) / 12, abs(years)) > 5000:
@@ -210,12 +242,21 @@ def _whole_months(first: pl.Expr, second: pl.Expr) -> pl.Expr:
 
 
 @step(
-    "period", _DATES, _NUMBER, Parameter("unit", "text", choices=("days", "weeks", "months", "years")), several=True,
-    says="the {0} between", examples=[
+    "period",
+    _DATES,
+    _NUMBER,
+    Parameter("unit", "text", choices=("days", "weeks", "months", "years")),
+    several=True,
+    says="the {0} between",
+    examples=[
         ('({A} -> date "yyyy-MM-dd"), ({B} -> date "yyyy-MM-dd") -> period "days"', ("2024-02-28", "2024-03-01"), "2"),
-        ('({A} -> date "yyyy-MM-dd"), ({B} -> date "yyyy-MM-dd") -> period "months"', ("2024-01-31", "2024-03-30"), "1"),
+        (
+            '({A} -> date "yyyy-MM-dd"), ({B} -> date "yyyy-MM-dd") -> period "months"',
+            ("2024-01-31", "2024-03-30"),
+            "1",
+        ),
     ],
-)  # fmt: skip
+)
 def period(values: list[Value], call: Call, unit: str) -> Value:
     """How many whole days, weeks, months or years lie from the first date to the second; negative if the second is earlier."""
     if len(values) != 2:
@@ -257,12 +298,16 @@ def age(value: Value, call: Call) -> Value:
 
 
 @step(
-    "write", (_NUMBER, _DATE, _TIME), _TEXT, Parameter("pattern", "text"),
-    says="written as {0}", examples=[
+    "write",
+    (_NUMBER, _DATE, _TIME),
+    _TEXT,
+    Parameter("pattern", "text"),
+    says="written as {0}",
+    examples=[
         ('{A} -> date "dd/MM/yyyy" -> write "yyyy"', ("05/03/2021",), "2021"),
         ('{A} -> number -> write "0.00"', ("7.5",), "7.50"),
     ],
-)  # fmt: skip
+)
 def write(value: Value, call: Call, pattern: str) -> Value:
     """Writes a date, date-time or number as text by a Unicode pattern, for when a text field is to hold it."""
     try:

@@ -8,10 +8,10 @@ from typing import Any
 
 import polars as pl
 
-from mudanza.core.errors import LanguageError
-from mudanza.core.kinds import Kind, is_blank, plain_text
-from mudanza.core.language.values import Stages, Surroundings, Value, combined
-from mudanza.core.problems import Problem
+from mudanza.core.documents.errors import LanguageError
+from mudanza.core.findings.problem import Problem
+from mudanza.core.language.value import Stages, Surroundings, Value, combined
+from mudanza.core.values.kinds import Kind, is_blank, plain_text
 
 
 @dataclass(frozen=True)

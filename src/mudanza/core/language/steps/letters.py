@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import polars as pl
 
-from mudanza.core.kinds import Kind
 from mudanza.core.language.steps.alphabets import CYRILLIC, GERMAN, GREEK, STRAIGHT
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.values import Value
+from mudanza.core.language.value import Value
+from mudanza.core.values.kinds import Kind
 
 _TEXT = Kind.TEXT
 _PARTICLES = "de|da|do|dos|das|e|del|della|di|du|des|la|le|y|van|von|der|den|zu|ter|ten|bin|al"
@@ -39,12 +39,16 @@ def title(value: Value, call: Call) -> Value:  # noqa: ARG001
 
 
 @step(
-    "sentence", _TEXT, _TEXT, Parameter("keep", "yes/no", False, option=True),
-    says="with a capital at the beginning", examples=[
+    "sentence",
+    _TEXT,
+    _TEXT,
+    Parameter("keep", "yes/no", False, option=True),
+    says="with a capital at the beginning",
+    examples=[
         ("{A} -> sentence", ("ÓCULOS DE SOL",), "Óculos de sol"),
         ("{A} -> sentence keep=yes", ("vaccine for FIV",), "Vaccine for FIV"),
     ],
-)  # fmt: skip
+)
 def sentence(value: Value, call: Call, keep: bool) -> Value:
     """A capital at the beginning, all else small; with keep=yes, all else as it stands."""
     held = call.stages.hold(value, value.expr.str.strip_chars())
@@ -53,15 +57,19 @@ def sentence(value: Value, call: Call, keep: bool) -> Value:
 
 
 @step(
-    "name", _TEXT, _TEXT, Parameter("particles", "text", _PARTICLES, option=True),
+    "name",
+    _TEXT,
+    _TEXT,
+    Parameter("particles", "text", _PARTICLES, option=True),
     Parameter("mixed", "yes/no", False, option=True),
-    says="with capitals as in names", examples=[
+    says="with capitals as in names",
+    examples=[
         ("{A} -> name", ("JOÃO DE SOUSA-LIMA",), "João de Sousa-Lima"),
         ("{A} -> name", ("sean o'neil mccarthy",), "Sean O'Neil McCarthy"),
         ('{A} -> name particles="van"', ("anna van DE berg",), "Anna van De Berg"),
         ("{A} -> name mixed=yes", ("Anna MacLeod",), "Anna MacLeod"),
     ],
-)  # fmt: skip
+)
 def name_(value: Value, call: Call, particles: str, mixed: bool) -> Value:
     """Capitals as names of people are written: a particle is small unless it comes first, and a capital follows Mc and O'. With mixed=yes, a
     text that has capitals and small letters already is left alone."""
@@ -114,18 +122,26 @@ def _class(call: Call, characters: str) -> str:
 
 
 @step(
-    "only", _TEXT, _TEXT, Parameter("characters", "text"),
-    says="only the characters {0}", examples=[('{A} -> only "0-9+"', ("+351 (91) 2",), "+351912"), ('{A} -> only "A-Z/-"', ("AB-12/c",), "AB-/")],
-)  # fmt: skip
+    "only",
+    _TEXT,
+    _TEXT,
+    Parameter("characters", "text"),
+    says="only the characters {0}",
+    examples=[('{A} -> only "0-9+"', ("+351 (91) 2",), "+351912"), ('{A} -> only "A-Z/-"', ("AB-12/c",), "AB-/")],
+)
 def only(value: Value, call: Call, characters: str) -> Value:
     """Only the characters given; a-z is a range, and a minus at either end stands for itself."""
     return value.map(value.expr.str.replace_all(f"[^{_class(call, characters)}]", ""))
 
 
 @step(
-    "without", _TEXT, _TEXT, Parameter("characters", "text"),
-    says="without the characters {0}", examples=[('{A} -> without " .-"', ("12.34-5 6",), "123456")],
-)  # fmt: skip
+    "without",
+    _TEXT,
+    _TEXT,
+    Parameter("characters", "text"),
+    says="without the characters {0}",
+    examples=[('{A} -> without " .-"', ("12.34-5 6",), "123456")],
+)
 def without(value: Value, call: Call, characters: str) -> Value:
     """Takes out the characters given; a-z is a range, and a minus at either end stands for itself."""
     return value.map(value.expr.str.replace_all(f"[{_class(call, characters)}]", ""))
@@ -149,13 +165,17 @@ def _plain(text: pl.Expr) -> pl.Expr:
 
 
 @step(
-    "latin", _TEXT, _TEXT, Parameter("german", "yes/no", False, option=True),
-    says="in Latin letters", examples=[
+    "latin",
+    _TEXT,
+    _TEXT,
+    Parameter("german", "yes/no", False, option=True),
+    says="in Latin letters",
+    examples=[
         ("{A} -> latin", ("Москва, Αθήνα",), "Moskva, Athina"),
         ("{A} -> latin", ("Jürgen Groß",), "Jurgen Gross"),
         ("{A} -> latin german=yes", ("Jürgen Groß",), "Juergen Gross"),
     ],
-)  # fmt: skip
+)
 def latin(value: Value, call: Call, german: bool) -> Value:  # noqa: ARG001
     """Writes Greek and Cyrillic in Latin letters without accents. With german=yes, ä, ö and ü become ae, oe and ue."""
     table = {**CYRILLIC, **GREEK, **(GERMAN if german else {})}
@@ -164,22 +184,31 @@ def latin(value: Value, call: Call, german: bool) -> Value:  # noqa: ARG001
 
 
 @step(
-    "unicode", _TEXT, _TEXT, Parameter("form", "text", choices=("NFC", "NFD", "NFKC", "NFKD")),
-    says="in Unicode form {0}", examples=[('{A} -> unicode "NFC"', ("e\u0301",), "é"), ('{A} -> unicode "NFKC"', ("№ １２",), "No 12")],
-)  # fmt: skip
+    "unicode",
+    _TEXT,
+    _TEXT,
+    Parameter("form", "text", choices=("NFC", "NFD", "NFKC", "NFKD")),
+    says="in Unicode form {0}",
+    examples=[('{A} -> unicode "NFC"', ("e\u0301",), "é"), ('{A} -> unicode "NFKC"', ("№ １２",), "No 12")],
+)
 def unicode(value: Value, call: Call, form: str) -> Value:  # noqa: ARG001
     """The text in a Unicode normal form: NFC joins letters and their accents, NFKC also makes plain what only looks different."""
     return value.map(value.expr.str.normalize(form))  # type: ignore[arg-type]
 
 
 @step(
-    "code", _TEXT, _TEXT, Parameter("fill", "text", "", option=True), Parameter("lower", "yes/no", False, option=True),
-    says="as a plain code", examples=[
+    "code",
+    _TEXT,
+    _TEXT,
+    Parameter("fill", "text", "", option=True),
+    Parameter("lower", "yes/no", False, option=True),
+    says="as a plain code",
+    examples=[
         ("{A} -> code", (" ab-12/ç ",), "AB12C"),
         ('{A} -> code fill="-"', ("Raça: São Bernardo!",), "RACA-SAO-BERNARDO"),
         ('{A} -> code fill="_" lower=yes', ("Client No.",), "client_no"),
     ],
-)  # fmt: skip
+)
 def code(value: Value, call: Call, fill: str, lower: bool) -> Value:  # noqa: ARG001
     """A text as a code may be written: plain capitals and digits. What stands between them is left out, or becomes one `fill`."""
     plain = _plain(value.expr).str.to_uppercase()

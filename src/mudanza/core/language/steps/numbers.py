@@ -6,9 +6,9 @@ from decimal import Decimal
 
 import polars as pl
 
-from mudanza.core.kinds import DECIMAL, SCALE, Kind, plain_text
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.values import Value, combined
+from mudanza.core.language.value import Value, combined
+from mudanza.core.values.kinds import DECIMAL, SCALE, Kind, plain_text
 
 _NUMBER = Kind.NUMBER
 _BOTH = (_NUMBER, Kind.DATE, Kind.DATETIME)
@@ -42,14 +42,19 @@ def rounded(value: pl.Expr, places: int, mode: str) -> pl.Expr:
 
 
 @step(
-    "round", _NUMBER, _NUMBER, Parameter("places", "number"), Parameter("mode", "text", "half up", option=True, choices=_MODES),
-    says="rounded to {0} places", examples=[
+    "round",
+    _NUMBER,
+    _NUMBER,
+    Parameter("places", "number"),
+    Parameter("mode", "text", "half up", option=True, choices=_MODES),
+    says="rounded to {0} places",
+    examples=[
         ("{A} -> number -> round 1", ("2.25",), "2.3"),
         ('{A} -> number -> round 1 mode="half even"', ("2.25",), "2.2"),
         ('{A} -> number -> round 0 mode="floor"', ("-2.1",), "-3"),
         ('{A} -> number -> round 1 mode="half down"', ("-2.25",), "-2.2"),
     ],
-)  # fmt: skip
+)
 def round_(value: Value, call: Call, places: int, mode: str) -> Value:
     """Rounds to so many decimal places. The modes are those of Unicode (UTS 35): "half up" (away from zero), "half even",
     "half down", "up" (away from zero), "down", "ceiling" and "floor"."""
@@ -96,31 +101,49 @@ def _fold(values: list[Value], call: Call, word: str, *, sign: int, blanks: bool
 
 
 @step(
-    "sum", _NUMBER, _NUMBER, several=True,
-    says="added up", examples=[
+    "sum",
+    _NUMBER,
+    _NUMBER,
+    several=True,
+    says="added up",
+    examples=[
         ("({A} -> number), ({B} -> number) -> sum", ("1.10", "2.2"), "3.3"),
         ("({A} -> number), ({B} -> number) -> sum", ("1.10", None), "1.1"),
         ("({A} -> number), 0.5 -> sum", ("1",), "1.5"),
     ],
-)  # fmt: skip
+)
 def sum_(values: list[Value], call: Call) -> Value:
     """Adds numbers. Blanks count nothing; if all are blank, so is the sum."""
     return _fold(values, call, "a sum of at most 25 digits", sign=1, blanks=True)
 
 
 @step(
-    "difference", _NUMBER, _NUMBER, several=True,
-    says="the first less the others", examples=[("({A} -> number), ({B} -> number) -> difference", ("10", "2.5"), "7.5"), ("({A} -> number), 1 -> difference", (None,), None)],
-)  # fmt: skip
+    "difference",
+    _NUMBER,
+    _NUMBER,
+    several=True,
+    says="the first less the others",
+    examples=[
+        ("({A} -> number), ({B} -> number) -> difference", ("10", "2.5"), "7.5"),
+        ("({A} -> number), 1 -> difference", (None,), None),
+    ],
+)
 def difference(values: list[Value], call: Call) -> Value:
     """The first number less the others; blank if any is blank."""
     return _fold(values, call, "a difference of at most 25 digits", sign=-1, blanks=False)
 
 
 @step(
-    "product", _NUMBER, _NUMBER, several=True,
-    says="multiplied", examples=[("({A} -> number), ({B} -> number) -> product", ("3", "0.1"), "0.3"), ("({A} -> number), 2.54 -> product", ("10",), "25.4")],
-)  # fmt: skip
+    "product",
+    _NUMBER,
+    _NUMBER,
+    several=True,
+    says="multiplied",
+    examples=[
+        ("({A} -> number), ({B} -> number) -> product", ("3", "0.1"), "0.3"),
+        ("({A} -> number), 2.54 -> product", ("10",), "25.4"),
+    ],
+)
 def product(values: list[Value], call: Call) -> Value:
     """Multiplies numbers; blank if any is blank. Up to twelve decimal places are kept."""
     return _times(_held(values, call), call)
@@ -138,18 +161,32 @@ def _times(held: list[Value], call: Call) -> Value:
 
 
 @step(
-    "times", _NUMBER, _NUMBER, Parameter("factor", "decimal"),
-    says="times {0}", examples=[("{A} -> number -> times 0.45359237", ("10",), "4.5359237"), ("{A} -> number -> times -1", ("10",), "-10")],
-)  # fmt: skip
+    "times",
+    _NUMBER,
+    _NUMBER,
+    Parameter("factor", "decimal"),
+    says="times {0}",
+    examples=[
+        ("{A} -> number -> times 0.45359237", ("10",), "4.5359237"),
+        ("{A} -> number -> times -1", ("10",), "-10"),
+    ],
+)
 def times(value: Value, call: Call, factor: Decimal) -> Value:
     """Multiplies by a factor, as from one unit to another. Up to twelve decimal places are kept."""
     return _times([call.stages.hold(value), Value(_NUMBER, pl.lit(factor).cast(DECIMAL))], call)
 
 
 @step(
-    "quotient", _NUMBER, _NUMBER, several=True,
-    says="divided", examples=[("({A} -> number), ({B} -> number) -> quotient -> round 2", ("10", "3"), "3.33"), ("({A} -> number), 100 -> quotient", ("12.5",), "0.125")],
-)  # fmt: skip
+    "quotient",
+    _NUMBER,
+    _NUMBER,
+    several=True,
+    says="divided",
+    examples=[
+        ("({A} -> number), ({B} -> number) -> quotient -> round 2", ("10", "3"), "3.33"),
+        ("({A} -> number), 100 -> quotient", ("12.5",), "0.125"),
+    ],
+)
 def quotient(values: list[Value], call: Call) -> Value:
     """The first number divided by the second, to twelve decimal places. A division by zero is a finding."""
     if len(values) != 2:
@@ -179,18 +216,26 @@ def _extreme(values: list[Value], call: Call, *, least: bool) -> Value:
 
 
 @step(
-    "smallest", _BOTH, None, several=True,
-    says="the smallest", examples=[("({A} -> number), ({B} -> number) -> smallest", ("10", "9.5"), "9.5")],
-)  # fmt: skip
+    "smallest",
+    _BOTH,
+    None,
+    several=True,
+    says="the smallest",
+    examples=[("({A} -> number), ({B} -> number) -> smallest", ("10", "9.5"), "9.5")],
+)
 def smallest(values: list[Value], call: Call) -> Value:
     """The smallest of several numbers, or the earliest of several dates. Blanks are passed over."""
     return _extreme(values, call, least=True)
 
 
 @step(
-    "largest", _BOTH, None, several=True,
-    says="the largest", examples=[("({A} -> number), 0 -> largest", ("-3",), "0")],
-)  # fmt: skip
+    "largest",
+    _BOTH,
+    None,
+    several=True,
+    says="the largest",
+    examples=[("({A} -> number), 0 -> largest", ("-3",), "0")],
+)
 def largest(values: list[Value], call: Call) -> Value:
     """The largest of several numbers, or the latest of several dates. Blanks are passed over."""
     return _extreme(values, call, least=False)

@@ -7,19 +7,26 @@ from decimal import Decimal
 
 import polars as pl
 
-from mudanza.core.kinds import DECIMAL, Kind
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.values import Value
-from mudanza.core.layouts.formats import NumberFormat
+from mudanza.core.language.value import Value
+from mudanza.core.values.kinds import DECIMAL, Kind
+from mudanza.core.values.number_format import NumberFormat
+from mudanza.core.values.written import NO_WORDS, YES_WORDS
 
 _TEXT, _NUMBER = Kind.TEXT, Kind.NUMBER
 
 
 @step(
-    "number", _TEXT, _NUMBER, Parameter("decimal", "text", ".", option=True), Parameter("group", "text", None, option=True),
-    Parameter("signs", "yes/no", False, option=True), Parameter("unit", "text", None, option=True),
+    "number",
+    _TEXT,
+    _NUMBER,
+    Parameter("decimal", "text", ".", option=True),
+    Parameter("group", "text", None, option=True),
+    Parameter("signs", "yes/no", False, option=True),
+    Parameter("unit", "text", None, option=True),
     Parameter("percent", "yes/no", False, option=True),
-    says="read as a number", examples=[
+    says="read as a number",
+    examples=[
         ("{A} -> number", ("12.50",), "12.5"),
         ('{A} -> number decimal="," group="."', ("-1.234,50",), "-1234.5"),
         ("{A} -> number signs=yes", ("(12.50)",), "-12.5"),
@@ -27,7 +34,7 @@ _TEXT, _NUMBER = Kind.TEXT, Kind.NUMBER
         ('{A} -> number decimal="," unit="€|EUR"', ("12,50 €",), "12.5"),
         ("{A} -> number percent=yes", ("12.5 %",), "0.125"),
     ],
-)  # fmt: skip
+)
 def number(
     value: Value, call: Call, decimal: str, group: str | None, signs: bool, unit: str | None, percent: bool
 ) -> Value:
@@ -69,10 +76,14 @@ def number(
 
 
 @step(
-    "yesno", _TEXT, Kind.YESNO, Parameter("yes", "text", "yes|y|true|1|x", option=True),
-    Parameter("no", "text", "no|n|false|0", option=True),
-    says="read as yes or no", examples=[("{A} -> yesno", ("Y",), "yes"), ('{A} -> yesno yes="sim|s" no="não|n"', ("Não",), "no")],
-)  # fmt: skip
+    "yesno",
+    _TEXT,
+    Kind.YESNO,
+    Parameter("yes", "text", YES_WORDS, option=True),
+    Parameter("no", "text", NO_WORDS, option=True),
+    says="read as yes or no",
+    examples=[("{A} -> yesno", ("Y",), "yes"), ('{A} -> yesno yes="sim|s" no="não|n"', ("Não",), "no")],
+)
 def yesno(value: Value, call: Call, yes: str, no: str) -> Value:
     """Reads a text as yes or no. The words are given with | between them; capitals do not matter."""
     true, false = ([word.strip().lower() for word in words.split("|")] for words in (yes, no))
@@ -87,9 +98,14 @@ def yesno(value: Value, call: Call, yes: str, no: str) -> Value:
 
 
 @step(
-    "words", Kind.YESNO, _TEXT, Parameter("yes", "text"), Parameter("no", "text"),
-    says="{0} for yes, {1} for no", examples=[('{A} -> yesno -> words "Sim" "Não"', ("n",), "Não")],
-)  # fmt: skip
+    "words",
+    Kind.YESNO,
+    _TEXT,
+    Parameter("yes", "text"),
+    Parameter("no", "text"),
+    says="{0} for yes, {1} for no",
+    examples=[('{A} -> yesno -> words "Sim" "Não"', ("n",), "Não")],
+)
 def words(value: Value, call: Call, yes: str, no: str) -> Value:  # noqa: ARG001
     """Writes yes and no as two words, for when a text field is to hold it."""
     return value.map(pl.when(value.expr).then(pl.lit(yes)).when(~value.expr).then(pl.lit(no)), _TEXT)

@@ -4,21 +4,26 @@ from __future__ import annotations
 
 import polars as pl
 
-from mudanza.core.kinds import DECIMAL, Kind, is_blank, plain_text
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.values import Value, combined
+from mudanza.core.language.value import Value, combined
+from mudanza.core.values.kinds import DECIMAL, Kind, is_blank, plain_text
 
 _TEXT, _TEXTS = Kind.TEXT, Kind.TEXTS
 _ANY = tuple(Kind)
 
 
 @step(
-    "join", _ANY, _TEXT, Parameter("separator", "text", " ", required=False), several=True,
-    says="joined with {0}", examples=[
+    "join",
+    _ANY,
+    _TEXT,
+    Parameter("separator", "text", " ", required=False),
+    several=True,
+    says="joined with {0}",
+    examples=[
         ('{A}, {B} -> join ", "', ("Rua 1", "Esq."), "Rua 1, Esq."),
         ('{A}, {B} -> join ", "', ("Rua 1", None), "Rua 1"),
     ],
-)  # fmt: skip
+)
 def join(values: list[Value], call: Call, separator: str) -> Value:  # noqa: ARG001
     """Makes one text of several, with the separator between them. Blanks are left out."""
     parts = []
@@ -45,9 +50,16 @@ def split(value: Value, call: Call, separator: str) -> Value:
 
 
 @step(
-    "gather", (_TEXT, _TEXTS), _TEXTS, several=True,
-    says="all of them", examples=[('{A}, ({B} -> split ",") -> gather -> join "+"', ("a", "b,c"), "a+b+c"), ('{A}, {B} -> gather -> join "+"', (None, "b"), "b")],
-)  # fmt: skip
+    "gather",
+    (_TEXT, _TEXTS),
+    _TEXTS,
+    several=True,
+    says="all of them",
+    examples=[
+        ('{A}, ({B} -> split ",") -> gather -> join "+"', ("a", "b,c"), "a+b+c"),
+        ('{A}, {B} -> gather -> join "+"', (None, "b"), "b"),
+    ],
+)
 def gather(values: list[Value], call: Call) -> Value:  # noqa: ARG001
     """Makes several texts of all that comes in, blanks left out."""
     lists = [v.expr if v.kind is _TEXTS else pl.concat_list(v.expr) for v in values]
@@ -82,12 +94,16 @@ def count(value: Value, call: Call) -> Value:  # noqa: ARG001
 
 
 @step(
-    "pick", _TEXTS, _TEXT, Parameter("position", "number"),
-    says="part {0}", examples=[
+    "pick",
+    _TEXTS,
+    _TEXT,
+    Parameter("position", "number"),
+    says="part {0}",
+    examples=[
         ('{A} -> split "-" -> pick 1', ("a-b-c",), "a"),
         ('{A} -> split "-" -> pick -1', ("a-b-c",), "c"),
     ],
-)  # fmt: skip
+)
 def pick(value: Value, call: Call, position: int) -> Value:
     """One of several texts by its position: 1 is the first, -1 the last. Fewer parts are a finding."""
     if position == 0:
@@ -113,9 +129,13 @@ def _one_kind(values: list[Value], call: Call) -> Kind:
 
 
 @step(
-    "first-filled", _ANY, None, several=True,
-    says="the first that is filled", examples=[("{A}, {B} -> first-filled", (None, "912"), "912"), ("{A}, {B} -> first-filled", ("21", "912"), "21")],
-)  # fmt: skip
+    "first-filled",
+    _ANY,
+    None,
+    several=True,
+    says="the first that is filled",
+    examples=[("{A}, {B} -> first-filled", (None, "912"), "912"), ("{A}, {B} -> first-filled", ("21", "912"), "21")],
+)
 def first_filled(values: list[Value], call: Call) -> Value:
     """The first of several values that is not blank."""
     kind = _one_kind(values, call)
@@ -124,9 +144,14 @@ def first_filled(values: list[Value], call: Call) -> Value:
 
 
 @step(
-    "one-filled", _ANY, None, Parameter("required", "yes/no", True, option=True), several=True,
-    says="the one that is filled", examples=[("{A}, {B} -> one-filled", (None, "912"), "912"), ("{A}, {B} -> one-filled", ("912", "912"), "912")],
-)  # fmt: skip
+    "one-filled",
+    _ANY,
+    None,
+    Parameter("required", "yes/no", True, option=True),
+    several=True,
+    says="the one that is filled",
+    examples=[("{A}, {B} -> one-filled", (None, "912"), "912"), ("{A}, {B} -> one-filled", ("912", "912"), "912")],
+)
 def one_filled(values: list[Value], call: Call, required: bool) -> Value:
     """Either or: the one of several values that is filled. Two that differ are a finding; none is one too, unless required=no."""
     kind = _one_kind(values, call)

@@ -6,9 +6,9 @@ import re
 
 import polars as pl
 
-from mudanza.core.kinds import DECIMAL, Kind, is_blank
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.values import Value
+from mudanza.core.language.value import Value
+from mudanza.core.values.kinds import DECIMAL, Kind, is_blank
 
 _TEXT, _NUMBER = Kind.TEXT, Kind.NUMBER
 # single spaces are left alone: matching only what changes is four times as fast
@@ -31,13 +31,18 @@ def squeeze(value: Value, call: Call) -> Value:  # noqa: ARG001
 
 
 @step(
-    "replace", _TEXT, _TEXT, Parameter("old", "text"), Parameter("new", "text"),
+    "replace",
+    _TEXT,
+    _TEXT,
+    Parameter("old", "text"),
+    Parameter("new", "text"),
     Parameter("pattern", "yes/no", False, option=True),
-    says="{0} replaced by {1}", examples=[
+    says="{0} replaced by {1}",
+    examples=[
         ('{A} -> replace "/" "-"', ("12/34/5",), "12-34-5"),
         ('{A} -> replace "[^0-9]+" " " pattern=yes', ("tel12.34",), " 12 34"),
     ],
-)  # fmt: skip
+)
 def replace(value: Value, call: Call, old: str, new: str, pattern: bool) -> Value:
     """Puts `new` wherever `old` stands. With pattern=yes, `old` is a regular
     expression, and ${1} in `new` is its first group."""
@@ -68,13 +73,18 @@ def last(value: Value, call: Call, count: int) -> Value:  # noqa: ARG001
 
 
 @step(
-    "fit", _TEXT, _TEXT, Parameter("length", "number", least=1), Parameter("words", "yes/no", False, option=True),
-    says="cut to {0} characters", examples=[
+    "fit",
+    _TEXT,
+    _TEXT,
+    Parameter("length", "number", least=1),
+    Parameter("words", "yes/no", False, option=True),
+    says="cut to {0} characters",
+    examples=[
         ("{A} -> fit 8", ("Rua das Flores",), "Rua das"),
         ("{A} -> fit 10", ("Rua das Flores",), "Rua das Fl"),
         ("{A} -> fit 10 words=yes", ("Rua das Flores",), "Rua das"),
     ],
-)  # fmt: skip
+)
 def fit(value: Value, call: Call, length: int, words: bool) -> Value:
     """Cuts a text that is longer than `length` characters, and says so in a finding (warn). With words=yes it
     cuts between words where it can."""
@@ -89,10 +99,15 @@ def fit(value: Value, call: Call, length: int, words: bool) -> Value:
 
 
 @step(
-    "pad", _TEXT, _TEXT, Parameter("length", "number", least=1), Parameter("with", "text", "0", option=True),
+    "pad",
+    _TEXT,
+    _TEXT,
+    Parameter("length", "number", least=1),
+    Parameter("with", "text", "0", option=True),
     Parameter("side", "text", "left", option=True),
-    says="filled up to {0} characters", examples=[("{A} -> pad 5", ("42",), "00042"), ('{A} -> pad 4 with="." side="right"', ("ab",), "ab..")],
-)  # fmt: skip
+    says="filled up to {0} characters",
+    examples=[("{A} -> pad 5", ("42",), "00042"), ('{A} -> pad 4 with="." side="right"', ("ab",), "ab..")],
+)
 def pad(value: Value, call: Call, length: int, side: str, **options: str) -> Value:
     """Fills up to `length` characters with a sign, on the left (or side="right"). A blank stays blank."""
     sign = options["with"]
@@ -105,22 +120,32 @@ def pad(value: Value, call: Call, length: int, side: str, **options: str) -> Val
 
 
 @step(
-    "middle", _TEXT, _TEXT, Parameter("start", "number", least=1), _COUNT,
-    says="{1} characters from the {0}th", examples=[("{A} -> middle 3 2", ("AB12CD",), "12"), ("{A} -> middle 3 2", ("AB",), None)],
-)  # fmt: skip
+    "middle",
+    _TEXT,
+    _TEXT,
+    Parameter("start", "number", least=1),
+    _COUNT,
+    says="{1} characters from the {0}th",
+    examples=[("{A} -> middle 3 2", ("AB12CD",), "12"), ("{A} -> middle 3 2", ("AB",), None)],
+)
 def middle(value: Value, call: Call, start: int, count: int) -> Value:  # noqa: ARG001
     """So many characters from a position on; the first is 1. A text that is shorter gives what there is."""
     return value.map(_filled(value.expr.str.slice(start - 1, count)))
 
 
 @step(
-    "before", _TEXT, _TEXT, Parameter("separator", "text"), Parameter("last", "yes/no", False, option=True),
-    says="what stands before {0}", examples=[
+    "before",
+    _TEXT,
+    _TEXT,
+    Parameter("separator", "text"),
+    Parameter("last", "yes/no", False, option=True),
+    says="what stands before {0}",
+    examples=[
         ('{A} -> before ","', ("Sá, Rui, Dr.",), "Sá"),
         ('{A} -> before "," last=yes', ("Sá, Rui, Dr.",), "Sá, Rui"),
         ('{A} -> before ","', ("Sá",), "Sá"),
     ],
-)  # fmt: skip
+)
 def before(value: Value, call: Call, separator: str, last: bool) -> Value:
     """What stands before the first separator (or the last, with last=yes), without spaces at its ends; all of it if there is none."""
     cut = rf"(?s){_escaped(call, separator)}.*$" if not last else rf"(?s)^(.*){_escaped(call, separator)}.*$"
@@ -128,13 +153,18 @@ def before(value: Value, call: Call, separator: str, last: bool) -> Value:
 
 
 @step(
-    "after", _TEXT, _TEXT, Parameter("separator", "text"), Parameter("last", "yes/no", False, option=True),
-    says="what stands after {0}", examples=[
+    "after",
+    _TEXT,
+    _TEXT,
+    Parameter("separator", "text"),
+    Parameter("last", "yes/no", False, option=True),
+    says="what stands after {0}",
+    examples=[
         ('{A} -> after ","', ("Sá, Rui, Dr.",), "Rui, Dr."),
         ('{A} -> after "," last=yes', ("Sá, Rui, Dr.",), "Dr."),
         ('{A} -> after ","', ("Sá",), None),
     ],
-)  # fmt: skip
+)
 def after(value: Value, call: Call, separator: str, last: bool) -> Value:
     """What stands after the first separator (or the last, with last=yes), without spaces at its ends; blank if there is none."""
     sign = _escaped(call, separator)
@@ -143,12 +173,17 @@ def after(value: Value, call: Call, separator: str, last: bool) -> Value:
 
 
 @step(
-    "extract", _TEXT, _TEXT, Parameter("pattern", "text"), Parameter("group", "number", 0, option=True),
-    says="the part matching {0}", examples=[
+    "extract",
+    _TEXT,
+    _TEXT,
+    Parameter("pattern", "text"),
+    Parameter("group", "number", 0, option=True),
+    says="the part matching {0}",
+    examples=[
         ('{A} -> extract "[0-9]{4}-[0-9]{3}"', ("4710-229 Braga",), "4710-229"),
         ('{A} -> extract "No ([0-9]+)" group=1', ("see No 17",), "17"),
     ],
-)  # fmt: skip
+)
 def extract(value: Value, call: Call, pattern: str, group: int) -> Value:
     """The first part of the text that the regular expression finds, or its group of that number. Nothing found is a finding."""
     groups = call.groups_of(pattern)
@@ -163,12 +198,18 @@ def extract(value: Value, call: Call, pattern: str, group: int) -> Value:
 
 
 @step(
-    "prefix", _TEXT, _TEXT, Parameter("text", "text"), Parameter("once", "yes/no", False, option=True),
-    says="{0} in front", examples=[
-        ('{A} -> prefix "PT-"', ("17",), "PT-17"), ('{A} -> prefix "PT-"', (None,), None),
+    "prefix",
+    _TEXT,
+    _TEXT,
+    Parameter("text", "text"),
+    Parameter("once", "yes/no", False, option=True),
+    says="{0} in front",
+    examples=[
+        ('{A} -> prefix "PT-"', ("17",), "PT-17"),
+        ('{A} -> prefix "PT-"', (None,), None),
         ('{A} -> prefix "PT-" once=yes', ("PT-17",), "PT-17"),
     ],
-)  # fmt: skip
+)
 def prefix(value: Value, call: Call, text: str, once: bool) -> Value:  # noqa: ARG001
     """Puts a text in front; a blank stays blank. With once=yes, not where it stands there already."""
     longer = pl.concat_str(pl.lit(text), value.expr)
@@ -177,9 +218,14 @@ def prefix(value: Value, call: Call, text: str, once: bool) -> Value:  # noqa: A
 
 
 @step(
-    "suffix", _TEXT, _TEXT, Parameter("text", "text"), Parameter("once", "yes/no", False, option=True),
-    says="{0} behind", examples=[('{A} -> suffix " kg"', ("17",), "17 kg"), ('{A} -> suffix ".jpg" once=yes', ("a.jpg",), "a.jpg")],
-)  # fmt: skip
+    "suffix",
+    _TEXT,
+    _TEXT,
+    Parameter("text", "text"),
+    Parameter("once", "yes/no", False, option=True),
+    says="{0} behind",
+    examples=[('{A} -> suffix " kg"', ("17",), "17 kg"), ('{A} -> suffix ".jpg" once=yes', ("a.jpg",), "a.jpg")],
+)
 def suffix(value: Value, call: Call, text: str, once: bool) -> Value:  # noqa: ARG001
     """Puts a text behind; a blank stays blank. With once=yes, not where it stands there already."""
     longer = pl.concat_str(value.expr, pl.lit(text))
@@ -188,9 +234,16 @@ def suffix(value: Value, call: Call, text: str, once: bool) -> Value:  # noqa: A
 
 
 @step(
-    "drop-start", _TEXT, _TEXT, Parameter("texts", "text", many=True),
-    says="without {0} in front", examples=[('{A} -> drop-start "+351" "00351"', ("00351912",), "912"), ('{A} -> drop-start "+351"', ("912",), "912")],
-)  # fmt: skip
+    "drop-start",
+    _TEXT,
+    _TEXT,
+    Parameter("texts", "text", many=True),
+    says="without {0} in front",
+    examples=[
+        ('{A} -> drop-start "+351" "00351"', ("00351912",), "912"),
+        ('{A} -> drop-start "+351"', ("912",), "912"),
+    ],
+)
 def drop_start(value: Value, call: Call, *texts: str) -> Value:
     """Takes a text off the front, where one of those given stands there."""
     signs = "|".join(_escaped(call, text) for text in texts)
@@ -198,9 +251,13 @@ def drop_start(value: Value, call: Call, *texts: str) -> Value:
 
 
 @step(
-    "drop-end", _TEXT, _TEXT, Parameter("texts", "text", many=True),
-    says="without {0} at the end", examples=[('{A} -> drop-end "Lda." "S.A."', ("Casa Sol Lda.",), "Casa Sol")],
-)  # fmt: skip
+    "drop-end",
+    _TEXT,
+    _TEXT,
+    Parameter("texts", "text", many=True),
+    says="without {0} at the end",
+    examples=[('{A} -> drop-end "Lda." "S.A."', ("Casa Sol Lda.",), "Casa Sol")],
+)
 def drop_end(value: Value, call: Call, *texts: str) -> Value:
     """Takes a text off the end, where one of those given stands there."""
     signs = "|".join(_escaped(call, text) for text in texts)

@@ -1,0 +1,1 @@
+"""What a plan compiles to, and how it is run over rows."""

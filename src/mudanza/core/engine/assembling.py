@@ -1,0 +1,225 @@
+"""A recipe assembled: the flows of a plan compiled against its layout and the columns that its sources have."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+import polars as pl
+
+from mudanza.core.documents.errors import LanguageError, MudanzaError, nearest
+from mudanza.core.documents.marks import KeyPath
+from mudanza.core.engine.recipe import Condition, Made, Mentions, Recipe
+from mudanza.core.findings.problem import Problem
+from mudanza.core.language.compiling import Compiler
+from mudanza.core.language.parsing import error_at, parse_condition, parse_flow
+from mudanza.core.language.steps import STEPS
+from mudanza.core.language.steps.declaring import Step
+from mudanza.core.language.value import Stages, Surroundings, Value
+from mudanza.core.layouts.layout import Field
+from mudanza.core.layouts.rules import blank_as_rendered, render, value_problems
+from mudanza.core.plans.plan import Plan
+from mudanza.core.sinks.formats import sink_of
+from mudanza.core.values.kinds import DTYPES, Kind
+
+
+def assemble(
+    plan: Plan,
+    columns: Sequence[str],
+    around: Surroundings,
+    steps: Mapping[str, Step] = STEPS,
+    *,
+    sources: Sequence[str] = (),
+    watch: bool = False,
+) -> Recipe:
+    """The recipe of a plan whose sources have these columns, and these names (none, if rows name their sources themselves). With `watch`, it tells each value on the way to each field.
+
+    Raises errors that point into the plan.
+    """
+    return _Assembly(plan, columns, around, steps, sources, watch).recipe()
+
+
+def assemble_condition(
+    plan: Plan, columns: Sequence[str], around: Surroundings, text: str, steps: Mapping[str, Step] = STEPS
+) -> Condition:
+    """A condition that somebody gives beside the plan. Raises LanguageError whose place is the text."""
+    return _Assembly(plan, columns, around, steps, (), False).condition(text, "--where")
+
+
+class _Assembly:
+    def __init__(
+        self,
+        plan: Plan,
+        columns: Sequence[str],
+        around: Surroundings,
+        steps: Mapping[str, Step],
+        sources: Sequence[str],
+        watch: bool,
+    ) -> None:
+        self.plan, self.around = plan, around
+        self.made: dict[str, Made] = {}
+        self.under_way: list[str] = []
+        self.early: list[Problem] = []
+        self.late: list[Problem] = []
+        self.stages = Stages()
+        self.by_name = {f.name: f for f in plan.layout.fields}
+        self.own_steps = steps is not STEPS
+        self.compiler = Compiler(
+            columns,
+            around,
+            self.stages,
+            self._field_value,
+            list(self.by_name),
+            steps=steps,
+            sources=sources,
+            watched=[] if watch else None,
+        )
+
+    def recipe(self) -> Recipe:
+        keep = self._keep()
+        chosen_by = frozenset(self.compiler.used)
+        fields = [self._make(field) for field in self.plan.layout.fields]
+        sorted_by = {s for s in self.plan.sort if not s.startswith("@")}
+        return Recipe(
+            keep=keep,
+            early=self.stages.early,
+            mints=self.stages.mints,
+            late=self.stages.late,
+            fields=fields,
+            early_problems=self.early,
+            late_problems=self.late,
+            key=self.plan.layout.primary_key,
+            folds_key=self.plan.layout.key_ignores_case,
+            mentions=Mentions(
+                used=frozenset(self.compiler.used | sorted_by),
+                chosen_by=chosen_by,
+                compared={column: frozenset(texts) for column, texts in self.compiler.compared.items()},
+                parameters=frozenset(self.around.parameters.asked),
+                crosswalks=tuple(self.stages.asked),
+                lookups=tuple(dict.fromkeys(self.stages.looked_up)),
+                watched=tuple(self.compiler.watched or ()),
+            ),
+            own_steps=self.own_steps,
+        )
+
+    def _keep(self) -> Condition | None:
+        text = self.plan.keep
+        if text is None:
+            return None
+        try:
+            return self.condition(text, "keep")
+        except LanguageError as error:
+            raise self.plan.placed(error, ("rows", "keep"), text) from error
+
+    def condition(self, text: str, column: str) -> Condition:
+        """A condition on source rows."""
+        stages = Stages()
+
+        def no_fields(name: str) -> Value | None:
+            raise error_at(
+                text,
+                text.find("{@" + name),
+                text.find("{@" + name) + len(name) + 3,
+                "rows are chosen before fields are made.",
+                "Use the source columns here.",
+            )
+
+        compiler = replace(self.compiler, stages=stages, field_value=no_fields, watched=None)
+        value = stages.hold(compiler.condition(text, parse_condition(text), column))
+        if value.late:
+            raise error_at(text, 0, len(text), "rows cannot be chosen by an identifier that is still to be made.")
+        return Condition(stages.early, value.expr, list(value.problems))
+
+    def _field_value(self, name: str) -> Value | None:
+        """The typed value of another field of the row, for `{@name}`."""
+        field = self.by_name.get(name)
+        return None if field is None else self._make(field).value
+
+    def _make(self, field: Field) -> Made:
+        if field.name in self.made:
+            return self.made[field.name]
+        if field.name in self.under_way:
+            circle = " -> ".join([*self.under_way[self.under_way.index(field.name) :], field.name])
+            raise self.plan.error(f"the fields refer to each other in a circle: {circle}.", ("fields", field.name))
+        self.under_way.append(field.name)
+        used_so_far, self.compiler.used = self.compiler.used, set()
+        flow = self.plan.flows.get(field.name, "blank")
+        try:
+            value = self.compiler.flow(flow, parse_flow(flow), field.title)
+            value = self._fitting(field, value, flow)
+        except LanguageError as error:
+            if error.place is not None and error.place.file is not None:
+                raise
+            raise self.plan.placed(error, ("fields", field.name), flow) from error
+        finally:
+            self.under_way.pop()
+            columns = frozenset(self.compiler.used)
+            self.compiler.used = used_so_far | columns
+        problems = list(value.problems)
+        typed = self.stages.hold(value)
+        text = self.stages.hold(typed, render(field, typed.expr, typed.kind))
+        asked = value_problems(field, text.expr, typed.expr, blank_as_rendered(field, text.expr))
+        asked += sink_of(self.plan.layout).cannot_hold(field, self.plan.layout.dialect, text.expr)
+        if value.failed is not None:
+            # what could not be made at all needs no second finding for being blank
+            asked = [replace(p, when=p.when & ~value.failed.fill_null(False)) for p in asked]
+        (self.late if value.late else self.early).extend(problems + asked)
+        self.made[field.name] = Made(field, typed, text, columns)
+        return self.made[field.name]
+
+    def _fitting(self, field: Field, value: Value, flow: str) -> Value:
+        """The value as the field's kind. Raises LanguageError where it does not fit."""
+        kinds = (field.kind, value.kind)
+        if value.kind is Kind.BLANK:
+            return value.map(pl.lit(None, dtype=DTYPES[field.kind]), field.kind)
+        if value.kind is field.kind or (value.kind is Kind.TEXTS and field.separator is not None):
+            return value
+        if kinds == (Kind.TEXT, Kind.NUMBER):
+            return value
+        if kinds == (Kind.DATETIME, Kind.DATE):
+            return value.map(value.expr.cast(pl.Datetime("us")), Kind.DATETIME)
+        hints = {
+            Kind.NUMBER: "Read it: -> number.",
+            Kind.DATE: 'Read it: -> date "dd/MM/yyyy".',
+            Kind.DATETIME: 'Read it: -> date "dd/MM/yyyy HH:mm".',
+            Kind.YESNO: "Read it: -> yesno.",
+        }
+        hint = hints.get(field.kind) if value.kind is Kind.TEXT else None
+        if field.kind is Kind.TEXT:
+            hint = 'Make a text of it: -> write "pattern".'
+            if value.kind is Kind.TEXTS:
+                hint = 'Make one text of them: -> join ", ", or -> pick 1.'
+            elif value.kind is Kind.YESNO:
+                hint = 'Use cases: "Y" when {...}; "N" otherwise.'
+        raise error_at(
+            flow,
+            0,
+            len(flow.rstrip()),
+            f"the field {field.name!r} is a {field.kind}, and a {value.kind} comes out here.",
+            hint,
+        )
+
+
+def check_columns(plan: Plan, recipe: Recipe, headings: Mapping[str, Sequence[str]]) -> None:
+    """Raise where the plan speaks of columns that no source has: left_behind, sort, lacks."""
+    everywhere = {h for names in headings.values() for h in names}
+    for column in plan.left_behind:
+        if column not in everywhere:
+            raise _no_column(plan, column, everywhere, ("left_behind", column))
+        if column in recipe.mentions.used:
+            raise plan.error(
+                f"{column!r} is left behind, and yet a flow uses it.",
+                ("left_behind", column),
+                "Take the line out here.",
+            )
+    for column in plan.sort:
+        name = column.removeprefix("@")
+        known = {f.name for f in plan.layout.fields} if column.startswith("@") else everywhere
+        if name not in known:
+            raise _no_column(plan, column, known, ("rows", "sort"))
+
+
+def _no_column(plan: Plan, column: str, known: set[str], at: KeyPath) -> MudanzaError:
+    near = nearest(column, sorted(known))
+    hint = f"Did you mean {near!r}?" if near else "If the old system no longer exports it, take the line out."
+    return plan.error(f"no source has a column {column!r}.", at, hint)

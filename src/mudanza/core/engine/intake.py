@@ -1,0 +1,197 @@
+"""The rows of all of a plan's sources, one shape, one after the other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from pathlib import Path
+
+import polars as pl
+
+from mudanza.core.documents.errors import Place, PlanError, SourceError, few, nearest
+from mudanza.core.plans.move import Move
+from mudanza.core.plans.plan import Plan, Source
+from mudanza.core.sources.noticing import noticed_in
+from mudanza.core.sources.opening import files_of, open_source
+from mudanza.core.sources.reader import Batch, BrokenRow, Reader
+from mudanza.core.values.digest import Digest
+from mudanza.core.values.row_columns import FILE, LINE, OLD_LINE, SOURCE, TEXT, WHY, where
+
+_OF_HELD_BACK = (SOURCE, FILE, OLD_LINE, WHY, TEXT)
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A source with its file open. `names` are the column names that plans use, in file order."""
+
+    number: int
+    source: Source
+    path: Path
+    reader: Reader
+    shown: str
+
+    @cached_property
+    def names(self) -> tuple[str, ...]:
+        read = (self._renames.get(h, h) for h in self.reader.headings if h not in _OF_HELD_BACK)
+        return (*read, *self.source.adds)
+
+    @cached_property
+    def was_held_back(self) -> bool:
+        """Whether the file is one of held-back rows, whose sources are named row by row."""
+        return SOURCE in self.reader.headings
+
+    @property
+    def _renames(self) -> dict[str, str]:
+        return self.source.options.rename
+
+    def digest(self) -> Digest | None:
+        """What was read of a source that is no file, once it has been read."""
+        digest = getattr(self.reader, "digest", None)
+        return digest(self.shown) if digest is not None and not self.path.is_file() else None
+
+    def own(self, columns: Sequence[str]) -> list[str]:
+        """Those of the columns that the source itself fills; what a plan adds to it says nothing of a row."""
+        return [column for column in columns if column not in self.source.adds]
+
+    @property
+    def letters(self) -> dict[str, str]:
+        """The sheet's columns that the plan's columns stand in; empty for what is no sheet."""
+        return {self._renames.get(heading, heading): letters for heading, letters in self.reader.letters.items()}
+
+    def rows(self, batch: Batch, columns: list[str]) -> pl.DataFrame:
+        """A batch with all columns of the plan, those that this source lacks being blank."""
+        renamed = batch.rows.rename({k: v for k, v in self._renames.items() if k in batch.rows.columns})
+        source = pl.lit(self.source.name)
+        if self.was_held_back:
+            source = pl.coalesce(pl.col(SOURCE), source)
+        renamed = renamed.with_columns(pl.lit(value).alias(name) for name, value in self.source.adds.items())
+        have = set(self.names)
+        return renamed.select(
+            source.alias(SOURCE),
+            pl.lit(self.shown).alias(FILE),
+            pl.col(LINE),
+            where(self.number),
+            *(self._value(c) if c in have else pl.lit(None, dtype=pl.String).alias(c) for c in columns),
+        )
+
+    def _value(self, column: str) -> pl.Expr:
+        blanks = self.source.options.blanks
+        value = pl.col(column)
+        return pl.when(~value.str.strip_chars().is_in(blanks)).then(value).alias(column) if blanks else value
+
+    def noticed(self, batch: Batch, used: frozenset[str]) -> pl.DataFrame:
+        """What the reader noticed on a batch, and its damaged rows and blank lines, as findings.
+
+        What is wrong with one cell only counts if its column is used.
+        """
+        found = noticed_in(batch, self.reader, self.shown).with_columns(pl.col("column").replace(self._renames))
+        of_cell = pl.col("code").str.starts_with("cell.")
+        return found.filter(~of_cell | pl.col("column").is_in(list(used)))
+
+    def broken_rows(self, broken: tuple[BrokenRow, ...], columns: list[str]) -> pl.DataFrame:
+        """Damaged rows in the same shape plus `#text`, their values placed as far as they go."""
+        data = []
+        for row in broken:
+            stands = dict(zip(self.reader.headings, row.cells, strict=False))
+            cells = {self._renames.get(h, h): cell or None for h, cell in stands.items() if h not in _OF_HELD_BACK}
+            cells.update(self.source.adds)
+            source = stands.get(SOURCE) or self.source.name
+            data.append({SOURCE: source, FILE: self.shown, LINE: row.line, **cells, TEXT: row.text})
+        schema = {
+            SOURCE: pl.String,
+            FILE: pl.String,
+            LINE: pl.Int64,
+            **dict.fromkeys(columns, pl.String),
+            TEXT: pl.String,
+        }
+        return pl.DataFrame(data, schema=schema)
+
+
+@dataclass(frozen=True)
+class Intake:
+    """All sources of a plan, opened. `columns` are those of all sources, in the order first met."""
+
+    opened: tuple[Opened, ...]
+
+    @cached_property
+    def columns(self) -> list[str]:
+        return list(dict.fromkeys(name for one in self.opened for name in one.names))
+
+    @property
+    def source_names(self) -> list[str]:
+        """The names that `{#source}` can have; none known if rows of a file of held-back rows name their sources themselves."""
+        if any(one.was_held_back for one in self.opened):
+            return []
+        return list(dict.fromkeys(one.source.name for one in self.opened))
+
+    @property
+    def headings(self) -> dict[str, tuple[str, ...]]:
+        names: dict[str, dict[str, None]] = {}
+        for one in self.opened:
+            names.setdefault(one.source.name, {}).update(dict.fromkeys(one.names))
+        return {source: tuple(columns) for source, columns in names.items()}
+
+    def batches(self, *, first: bool = False) -> Iterator[tuple[Opened, Batch]]:
+        """The batches of all sources. With `first`, only a small one of each."""
+        for one in self.opened:
+            for batch in one.reader.batches(first=first):
+                yield one, batch
+                if first:
+                    break
+
+
+def open_readers(source: Source, move: Move) -> list[tuple[Path, Reader]]:
+    """The readers of a source, each file of a pattern by itself, with its path. Raises SourceError or OutsideError where one cannot be read."""
+    if source.database is not None:
+        from mudanza.core.sources.database import open_database
+
+        reader = open_database(move.database(source.database), source.options, digested=True)
+        return [(Path(source.database), reader)]
+    return [(path, open_source(path, source.options)) for path in files_of(move.path(source.file or ""))]
+
+
+def open_sources(plan: Plan, move: Move) -> Intake:
+    """Open the sources of a plan.
+
+    Raises SourceError where a file is not as the plan says, PlanError where the plan's renaming is wrong.
+    """
+    opened: list[Opened] = []
+    for source in plan.sources:
+        for path, reader in open_readers(source, move):
+            name = reader.facts.name.replace(str(path), move.shown(path))
+            try:
+                one = Opened(len(opened), source, path, reader, name)
+                _check_renames(plan, one)
+            except SourceError as error:
+                if error.place is not None:
+                    error.place = replace(error.place, file=name)
+                raise
+            opened.append(one)
+    return Intake(tuple(opened))
+
+
+def _check_renames(plan: Plan, one: Opened) -> None:
+    headings = one.reader.headings
+    for old, new in one.source.options.rename.items():
+        if old not in headings:
+            near = nearest(old, list(headings))
+            raise SourceError(
+                f"the file has no heading {old!r}, which the plan renames to {new!r}.",
+                place=Place(one.shown, one.reader.facts.heading_line, sheet=one.reader.facts.sheet),
+                hint=f"Did you mean {near!r}?" if near else f"It has: {few(headings)}.",
+            )
+    if len(set(one.names)) < len(one.names):
+        twice = next(n for n in one.names if one.names.count(n) > 1)
+        raise SourceError(
+            f"after renaming, two columns are called {twice!r}.",
+            place=Place(one.shown, one.reader.facts.heading_line),
+            hint="Rename the other one too.",
+        )
+    for column in one.source.lacks:
+        if column in one.names:
+            raise PlanError(
+                f"the source {one.source.name!r} is said to lack {column!r}, but has it.",
+                place=Place(str(plan.path)),
+                hint="Take it out of lacks.",
+            )

@@ -1,0 +1,124 @@
+"""A recipe run over all rows of a list on this machine: reading, making and giving identifiers go on at the same time, each with its own batch."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import polars as pl
+
+from mudanza.core.engine.early import Early, run_early
+from mudanza.core.engine.intake import Intake, Opened
+from mudanza.core.engine.late import Ends, Memory, run_late
+from mudanza.core.engine.places import with_cells
+from mudanza.core.engine.recipe import Recipe
+from mudanza.core.engine.summary import Balance, Summary
+from mudanza.core.findings.finding import joined
+from mudanza.core.plans.plan import Plan
+from mudanza.core.sources.opening import read_ahead
+from mudanza.core.sources.reader import Batch
+from mudanza.core.values.row_columns import FILE, LINE, SOURCE, TEXT, WHY
+
+
+@dataclass(frozen=True)
+class Part:
+    """What becomes of a batch of rows: the written (with the columns to sort by) and a hash of each, the held back (damaged rows among them, with their `#text`), the
+    findings, all in the total order; and what is counted."""
+
+    written: pl.DataFrame
+    records: pl.Series
+    held: pl.DataFrame
+    findings: pl.DataFrame
+    summary: Summary
+
+
+def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> Iterator[Part]:
+    """The parts of a list, in the total order. Their bytes do not depend on how the rows fall into batches."""
+    files = [one.shown for one in intake.opened]
+    unused = [c for c in intake.columns if c not in recipe.mentions.used and c not in plan.left_behind]
+    sort_by = sort_columns(plan, recipe)
+    rest: list[pl.DataFrame] = []
+    current: Opened | None = None
+    for opened, batch, early in read_ahead(_made(recipe, intake)):
+        if current is not None and opened is not current and rest:
+            yield _rest(recipe, intake, rest)
+            rest = []
+        current = opened
+        ends = run_late(recipe, early, memory, files, sort_by)
+        found = with_cells(ends.findings, opened, recipe)
+        whole = found["line"].is_null()
+        if whole.any():
+            # what is said of a file as a whole comes after all that is said of its rows
+            rest.append(found.filter(whole))
+            found = found.filter(~whole)
+        summary = _counted(plan, recipe, opened, batch, early, ends, unused)
+        summary.tally.add(found)
+        yield Part(ends.written, ends.records, _held(opened, batch, ends, intake.columns), found, summary)
+    if rest:
+        yield _rest(recipe, intake, rest)
+
+
+def _made(recipe: Recipe, intake: Intake) -> Iterator[tuple[Opened, Batch, Early]]:
+    for opened, batch in read_ahead(intake.batches()):
+        noticed = opened.noticed(batch, recipe.mentions.used)
+        yield opened, batch, run_early(recipe, opened.rows(batch, intake.columns), opened.own(intake.columns), noticed)
+
+
+def _rest(recipe: Recipe, intake: Intake, rest: Sequence[pl.DataFrame]) -> Part:
+    summary = Summary()
+    found = joined(rest)
+    summary.tally.add(found)
+    nothing = pl.DataFrame(schema=dict.fromkeys(recipe.titles, pl.String))
+    return Part(
+        nothing, pl.Series([], dtype=pl.UInt64), pl.DataFrame(schema=held_schema(intake.columns)), found, summary
+    )
+
+
+def _counted(
+    plan: Plan, recipe: Recipe, opened: Opened, batch: Batch, early: Early, ends: Ends, unused: Sequence[str]
+) -> Summary:
+    balance = Balance(
+        read=batch.rows.height + len(batch.broken),
+        written=ends.written.height,
+        merged=ends.merged,
+        held_back=ends.held.height + len(batch.broken),
+    )
+    balance.skip(ends.skipped)
+    summary = Summary({opened.source.name: balance})
+    if unused:
+        summary.unused = dict(early.original.select(pl.col(unused).count()).row(0, named=True))
+    summary.expected.see(plan, recipe, early, ends)
+    summary.met.see(recipe, early)
+    return summary
+
+
+def held_schema(columns: Sequence[str]) -> dict[str, type[pl.DataType]]:
+    """The columns of rows that are held back: where they stand, why, the sources' own, and the text of damaged ones."""
+    first = {SOURCE: pl.String, FILE: pl.String, LINE: pl.Int64, WHY: pl.String}
+    return {**first, **dict.fromkeys(columns, pl.String), TEXT: pl.String}
+
+
+def _held(opened: Opened, batch: Batch, ends: Ends, columns: Sequence[str]) -> pl.DataFrame:
+    schema = held_schema(columns)
+    parts = [pl.DataFrame(schema=schema)]
+    if ends.held.height:
+        parts.append(ends.held.with_columns(pl.lit(None, dtype=pl.String).alias(TEXT)).select(list(schema)))
+    if batch.broken:
+        reasons = pl.Series(WHY, [b.code for b in batch.broken], dtype=pl.String)
+        parts.append(opened.broken_rows(batch.broken, list(columns)).with_columns(reasons).select(list(schema)))
+    return pl.concat(parts).sort(LINE, maintain_order=True)
+
+
+_SORT = "\x1fsort"
+
+
+def sort_columns(plan: Plan, recipe: Recipe) -> list[pl.Expr]:
+    """The columns that the written rows are sorted by, under names of their own (`sort_names`)."""
+    values = {f"@{made.field.name}": made.value.expr for made in recipe.fields}
+    return [values.get(name, pl.col(name)).alias(f"{_SORT}{i}") for i, name in enumerate(plan.sort)]
+
+
+def in_order(plan: Plan, rows: Sequence[pl.DataFrame]) -> pl.DataFrame:
+    """Written rows as the plan wants them sorted; those that are alike keep the total order."""
+    names = [f"{_SORT}{i}" for i in range(len(plan.sort))]
+    return pl.concat(rows).sort(names, maintain_order=True, nulls_last=True)

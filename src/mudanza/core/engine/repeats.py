@@ -1,0 +1,92 @@
+"""Which rows repeat a key that an earlier row had: the first is the one with the smallest place."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+import polars as pl
+
+from mudanza.core.values.hashing import fixed_hash
+
+Hashes = npt.NDArray[np.uint64]
+
+
+class HashRuns:
+    """A growing set of 64-bit hashes in a few sorted runs: eight bytes each, quick to ask in bulk."""
+
+    def __init__(self) -> None:
+        self._runs: list[Hashes] = []
+
+    def hits(self, wanted: Hashes) -> Hashes:
+        """Those of `wanted` (sorted: so that memory is walked through once) that are in the set."""
+        found = [wanted[:0]]
+        for run in self._runs:
+            place = np.minimum(np.searchsorted(run, wanted), len(run) - 1)
+            found.append(wanted[run[place] == wanted])
+        return np.concatenate(found)
+
+    def add(self, hashes: Hashes) -> None:
+        """Add sorted hashes. Runs of like size are merged, so that there are never more than a few."""
+        if not len(hashes):
+            return
+        while self._runs and len(self._runs[-1]) <= 2 * len(hashes):
+            hashes = np.sort(np.concatenate([self._runs.pop(), hashes]))
+        self._runs.append(hashes)
+
+
+class SeenKeys:
+    """Remembers the keys of all rows that were accepted, forty bytes a row.
+
+    Two independent 64-bit hashes stand for a key: that two different keys among a thousand million share both has
+    a chance below one in 10^20. For each key a number that says where the row stands and a hash of the whole record
+    are kept, so that a repeated key can say where the first is, and whether it was the same record.
+    """
+
+    def __init__(self) -> None:
+        self._known = HashRuns()
+        self._rows: list[pl.DataFrame] = []
+
+    @staticmethod
+    def prepare(rows: pl.DataFrame, key: list[pl.Expr], record: list[pl.Expr]) -> pl.DataFrame:
+        """Columns `key`, `key2` and `record`: hashes of the key and of the whole record of each row (the last one of those that may be kept)."""
+
+        def mixed(parts: list[pl.Expr], seed: int) -> pl.Expr:
+            return pl.struct(parts).hash(seed) if len(parts) > 1 else parts[0].hash(seed)
+
+        named = [part.alias(f"k{i}") for i, part in enumerate(key)]
+        return rows.select(
+            mixed(named, 1).alias("key"), mixed(named, 2).alias("key2"), fixed_hash(record).alias("record")
+        )
+
+    def first_seen(self, hashed: pl.DataFrame) -> pl.DataFrame | None:
+        """For each row of `prepare`'s result that was given with `where`: where its key was first seen.
+
+        `hashed` has columns key, key2, record, where. Gives columns `first` (null if the key is new) and `same`
+        (whether the first was the same record), looking at earlier batches and at earlier rows of this one;
+        None if no key is repeated.
+        """
+        ordered = np.sort(hashed["key"].to_numpy())
+        again = bool((ordered[1:] == ordered[:-1]).any())
+        hits = self._known.hits(ordered)
+        if not again and not len(hits):
+            return None
+        keys = ["key", "key2"]
+        known = [
+            part.filter(pl.col("key").is_in(pl.Series(hits).implode())) for part in (self._rows if len(hits) else [])
+        ]
+        earlier = pl.concat([hashed.clear(), *known]).rename({"where": "was", "record": "was_record"})
+        return (
+            hashed.join(earlier, on=keys, how="left", maintain_order="left")
+            .with_columns(
+                pl.coalesce(
+                    "was", pl.when(pl.int_range(pl.len()).over(keys) > 0).then(pl.col("where").first().over(keys))
+                ).alias("first"),
+                pl.coalesce("was_record", pl.col("record").first().over(keys)).alias("first_record"),
+            )
+            .select("first", (pl.col("record") == pl.col("first_record")).alias("same"))
+        )
+
+    def add(self, hashed: pl.DataFrame) -> None:
+        """Remember the keys of accepted rows (columns key, key2, record, where), no two alike."""
+        self._known.add(np.sort(hashed["key"].to_numpy()))
+        self._rows.append(hashed.select("key", "key2", "record", "where"))

@@ -1,0 +1,150 @@
+"""Steps that look something up: crosswalks, and identifiers in key books."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from mudanza.core.language.steps.declaring import Call, Parameter, step
+from mudanza.core.language.value import Asked, Mint, Value, combined, identity
+from mudanza.core.values.kinds import Kind, plain_text
+from mudanza.core.values.row_columns import key_text, shown_key
+
+_NAME = Parameter("name", "name")
+_ANY = tuple(Kind)
+
+
+@step(
+    "crosswalk",
+    _ANY,
+    Kind.TEXT,
+    _NAME,
+    several=True,
+    says="translated by the crosswalk {0}",
+    examples=[("{A} -> crosswalk demo", ("K",), "dog")],
+)
+def crosswalk(values: list[Value], call: Call, name: str) -> Value:
+    """Translates a code by the crosswalk of that name. A code that is not in it is a finding. Further values
+    go to the crosswalk's further columns, in their order."""
+    table = call.around.crosswalk(name)
+    expected = len(table.columns)
+    if len(values) != expected:
+        raise call.fail(
+            f"the crosswalk {name!r} looks up {expected} value(s) ({', '.join(table.columns)}), and {len(values)} came in.",
+            "Hand it one value for each of its columns.",
+        )
+    texts = [plain_text(v.expr, v.kind).str.strip_chars() for v in values]
+    held = [
+        call.stages.hold(v, pl.when(t.str.len_bytes() > 0).then(t) if number == 0 else t)
+        for number, (v, t) in enumerate(zip(values, texts, strict=True))
+    ]
+    joined = combined(held, table.translate([h.expr for h in held]), Kind.TEXT)
+    after = call.stages.hold(joined)
+    wrong = after.expr.is_null() & held[0].expr.is_not_null()
+    shown = shown_key(key_text([h.expr for h in held]))
+    rule = f"listed in crosswalks/{name}.csv" + (
+        ", where it is only proposed" if table.proposals and not table.entries else ""
+    )
+    result = after.map(pl.when(after.expr.str.len_bytes() > 0).then(after.expr))
+    applies = None if call.applies is None or call.applies.late else call.applies.expr
+    if not any(h.late for h in held):
+        call.stages.asked.append(Asked(name, tuple(h.expr.meta.output_name() for h in held), call.column, applies))
+    return call.note(result, wrong, "flow.not-in-crosswalk", rule, shown)
+
+
+_NONE, _SEVERAL = ("finding", "blank"), ("finding", "first", "last", "all", "blank")
+
+
+@step(
+    "lookup",
+    _ANY,
+    None,
+    _NAME,
+    Parameter("column", "text"),
+    Parameter("none", "text", "finding", option=True, choices=_NONE),
+    Parameter("several", "text", "finding", option=True, choices=_SEVERAL),
+    several=True,
+    says="looked up in {0}: {1}",
+    examples=[
+        ('{A} -> lookup vets "Name"', ("7",), "Dr. Sá"),
+        ('{A} -> lookup vets "Name" none="blank"', ("8",), None),
+        ('{A} -> lookup vets "Phone" several="first"', ("7",), "21"),
+        ('{A} -> lookup vets "Phone" several="all" -> join " / "', ("7",), "21 / 22"),
+    ],
+)
+def lookup(values: list[Value], call: Call, name: str, column: str, none: str, several: str) -> Value:
+    """Takes a column's value from another table, the plan's [lookup.NAME], where its key is what came in (several values for several key columns). No
+    match, and several that differ, are findings unless `none` and `several` say otherwise; several="all" gives several texts."""
+    table = call.around.lookup(name)
+    if len(values) != len(table.keys):
+        raise call.fail(
+            f"the lookup {name!r} is asked by {', '.join(table.keys)}, and {len(values)} value(s) came in.",
+            "Hand it one value for each of its key columns.",
+        )
+    call.stages.looked_up.append(name)
+    found = table.values(column)
+    parts = [plain_text(v.expr, v.kind) for v in values]
+    before = call.stages.hold(combined(values, table.key(parts), Kind.TEXT))
+    chosen = several if several in ("all", "last") else "first"
+    taken, count = call.stages.join(before, found.select("key", chosen, "count"))
+    result = taken.map(taken.expr, Kind.TEXTS if several == "all" else Kind.TEXT)
+    many = count.expr.fill_null(0) > 1
+    if several == "blank":
+        result = result.map(pl.when(~many).then(result.expr))
+    result = call.stages.hold(result)
+    shown = shown_key(before.expr)
+    if none == "finding":
+        missing = count.expr.is_null() & before.expr.is_not_null()
+        result = call.note(result, missing, "flow.not-found", f"a key of the lookup {name}", shown)
+    if several == "finding":
+        result = call.note(result, many, "flow.several-found", f"one {column} in the lookup {name}", shown)
+    return result
+
+
+@step(
+    "mint",
+    _ANY,
+    Kind.TEXT,
+    _NAME,
+    several=True,
+    says="given a new identifier from {0}",
+    examples=[('"north", {A} -> mint owners', ("1001",), "OW-000001")],
+)
+def mint(values: list[Value], call: Call, name: str) -> Value:
+    """Gives an old identifier (all the values together) its new one from the key book of that name. The same
+    old identifier has the same new one in every run; a new one is given out only to a row that is written."""
+    call.around.book_exists(name)
+    if any(v.late for v in values):
+        raise call.fail("an identifier cannot be made from one that is made in the same row.", "Use source columns.")
+    parts = [plain_text(v.expr, v.kind) for v in values]
+    old = identity(parts)
+    if call.applies is not None and not call.applies.late:
+        # a case that does not apply to a row gives out no identifier for it
+        values = [*values, call.applies]
+        old = pl.when(call.applies.expr).then(old)
+    joined = combined(values, old, Kind.TEXT)
+    held = call.stages.hold(joined)
+    key = call.stages.name()
+    mint_ = Mint(name, held.expr.meta.output_name(), key)
+    call.stages.mints.append(mint_)
+    return Value(Kind.TEXT, pl.col(key), 0, True, held.problems, held.failed)
+
+
+@step(
+    "key",
+    _ANY,
+    Kind.TEXT,
+    _NAME,
+    several=True,
+    says="its new identifier in {0}",
+    examples=[('"north", {A} -> key owners', ("1001",), "OW-000001")],
+)
+def key(values: list[Value], call: Call, name: str) -> Value:
+    """Finds the new identifier that an earlier run gave to an old one. One that was never given is a finding."""
+    keys = call.around.keys(name)
+    parts = [plain_text(v.expr, v.kind) for v in values]
+    joined = combined(values, identity(parts), Kind.TEXT)
+    before = call.stages.hold(joined)
+    (after,) = call.stages.join(before, keys.select("identity", "key"))
+    wrong = after.expr.is_null() & before.expr.is_not_null()
+    shown = shown_key(before.expr)
+    return call.note(after, wrong, "flow.no-key", f"given in key book {name}", shown)

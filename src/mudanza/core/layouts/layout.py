@@ -1,0 +1,86 @@
+"""A layout: what the target's import takes, as plain data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from mudanza.core.documents.errors import LayoutError, Place, unknown
+from mudanza.core.layouts.types import FieldType, TextType
+from mudanza.core.values.kinds import Kind
+
+
+@dataclass(frozen=True)
+class Field:
+    """One column of the target: `title` is the heading as the target wants it, `name` what plans use.
+
+    `null` are texts that stand for a blank, `separator` stands between several texts in one cell.
+    """
+
+    name: str
+    title: str
+    type: FieldType = field(default_factory=TextType)
+    description: str | None = None
+    required: bool = False
+    left_out_of_additions: bool = False
+    default: str | None = None
+    null: tuple[str, ...] = ("",)
+    separator: str | None = None
+
+    @property
+    def kind(self) -> Kind:
+        return self.type.kind
+
+    @property
+    def rule(self) -> str:
+        """What the field takes, in words."""
+        several = [] if self.separator is None else [f"several, separated by {self.separator!r}"]
+        return ", ".join([*self.type.rules, *several])
+
+
+@dataclass(frozen=True)
+class ForeignKey:
+    """Fields whose values must be among the values of `columns` in another file."""
+
+    fields: tuple[str, ...]
+    resource: str
+    columns: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Dialect:
+    """How the file is written (CSVW dialect description)."""
+
+    delimiter: str = ","
+    quote: str | None = '"'
+    encoding: str = "utf-8"
+    line_end: str = "\r\n"
+    header: bool = True
+    bom: bool = False
+
+
+@dataclass(frozen=True)
+class Layout:
+    """A target table. `metadata` is the CSVW document it was read from."""
+
+    path: Path
+    fields: tuple[Field, ...]
+    url: str | None = None
+    primary_key: tuple[str, ...] = ()
+    key_ignores_case: bool = False
+    references: tuple[ForeignKey, ...] = ()
+    dialect: Dialect = field(default_factory=Dialect)
+    metadata: dict[str, Any] = field(default_factory=dict)
+
+    def field_named(self, name: str) -> Field:
+        """The field of that name or title. Raises LayoutError with the nearest if there is none."""
+        for one in self.fields:
+            if name in (one.name, one.title):
+                return one
+        names = [one.name for one in self.fields] + [one.title for one in self.fields]
+        raise LayoutError(
+            unknown("field", name, names),
+            place=Place(file=str(self.path)),
+            hint="`mudanza layout show` lists the fields.",
+        )

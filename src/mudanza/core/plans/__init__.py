@@ -1,0 +1,1 @@
+"""A move's settings and plans as plain data: read, written, remarked upon."""

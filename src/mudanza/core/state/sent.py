@@ -1,0 +1,88 @@
+"""Which records went out in which run: for each build, what is new, changed or gone since the build before.
+
+A record is known by its key (as `values.row_columns.key_text` joins it) and a hash of all its texts (`values.hashing.fixed_hash`), so that what one
+version remembers another can compare.
+"""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+
+import polars as pl
+
+from mudanza.core.state.ledger import Ledger
+from mudanza.core.values.row_columns import INNER, key_text, shown_key
+
+_SCHEMA = {"key": pl.String, "record": pl.UInt64}
+#: what made the hashes; earlier versions noted the version of a library here, whose own hashes they took
+_HASHED_BY = "xxh3-64"
+
+
+@dataclass(frozen=True)
+class Went:
+    """A record in one run: new, changed, same or gone in the file."""
+
+    run: int
+    file: str
+    how: str
+
+
+def note_sent(ledger: Ledger, run: int, list_name: str, file: str, now: pl.DataFrame) -> int:
+    """Remember the records of a build: columns key and record (a hash). The ledger must be held by the run.
+
+    Gives how many records the build before had written.
+    """
+    before = _state(ledger, list_name)
+    fresh = now.join(before, on=["key", "record"], how="anti")
+    gone = before.join(now, on="key", how="anti").select("key", pl.lit(None, dtype=pl.UInt64).alias("record"))
+    body = io.BytesIO()
+    pl.concat([fresh, gone]).write_ipc(body, compression="zstd")
+    ledger.tell("INSERT OR REPLACE INTO sent VALUES (?,?,?,?,?)", [(list_name, run, file, _HASHED_BY, body.getvalue())])
+    return before.height
+
+
+def records_of(written: pl.DataFrame, keys: list[str], hashes: pl.Series) -> pl.DataFrame:
+    """The key and the hash of written records; `keys` are the columns of the key."""
+    return written.select(key_text([pl.col(k) for k in keys]).alias("key"), hashes.alias("record"))
+
+
+def _builds(ledger: Ledger, list_name: str) -> list[tuple[int, str, str, bytes]]:
+    """The builds of a list, oldest first: run, file, what made the hashes, and what was new, changed or gone."""
+    if not ledger.has("sent"):
+        return []
+    return ledger.ask("SELECT run, file, engine, body FROM sent WHERE list = ? ORDER BY run", list_name)
+
+
+def _state(ledger: Ledger, list_name: str) -> pl.DataFrame:
+    """The records as the last build wrote them. Hashes of earlier versions cannot be compared, and equal none."""
+    parts = [_body(body, hashed_by) for _, _, hashed_by, body in _builds(ledger, list_name)]
+    known = pl.concat([pl.DataFrame(schema=_SCHEMA), *parts])
+    return known.unique("key", keep="last", maintain_order=True).drop_nulls("record")
+
+
+def _body(body: bytes, hashed_by: str) -> pl.DataFrame:
+    part = pl.read_ipc(io.BytesIO(body))
+    if hashed_by == _HASHED_BY:
+        return part
+    unknown = pl.when(pl.col("record").is_not_null()).then(pl.lit(0, dtype=pl.UInt64)).alias("record")
+    return part.with_columns(pl.col("key").str.replace_all(", ", INNER, literal=True), unknown)
+
+
+def went_out(ledger: Ledger, list_name: str, key: str) -> list[Went]:
+    """What became of the record of a key, as people write it, in the builds of its list, oldest first; none before it was first written."""
+    found: list[Went] = []
+    there = False
+    last = ""
+    for run, file, version, body in _builds(ledger, list_name):
+        rows = _body(body, version).filter(shown_key(pl.col("key")) == key)
+        if rows.height:
+            gone = rows["record"].item() is None
+            # after a change of what makes the hashes all records look changed
+            how = "gone" if gone else "new" if not there else "changed" if version == last else "same"
+            there = not gone
+            found.append(Went(run, file, how))
+        elif there:
+            found.append(Went(run, file, "same"))
+        last = version
+    return found

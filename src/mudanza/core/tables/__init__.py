@@ -1,0 +1,1 @@
+"""Small tables beside rows: crosswalks, lookups, key books."""

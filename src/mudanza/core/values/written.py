@@ -1,0 +1,58 @@
+"""What people write for nothing, for yes and no, for dates and numbers: each table stands here once."""
+
+from __future__ import annotations
+
+import re
+
+#: words and dates that stand for nothing, in small letters
+PLACEHOLDERS = [
+    "n/a", "na", "n.a.", "n.d.", "n/d", "s/n", "none", "(none)", "null", "(null)", "nil", "nan", "\\n", "#n/a", "undefined", "tbd", "tba",
+    "unknown", "unspecified", "not specified", "not known", "not available", "not applicable", "no data", "missing", "(blank)", "blank",
+    "empty", "sem", "sem dados", "sem informação", "não tem", "não especificado", "desconhecido", "desconhecida", "nenhum",
+    "unbekannt", "keine", "keine angabe", "k.a.", "k. a.", "ohne", "inconnu", "inconnue", "aucun", "néant", "non renseigné",
+    "desconocido", "ninguno", "sin datos", "onbekend", "geen", "sconosciuto", "nessuno",
+    "00/00/0000", "00.00.0000", "00-00-0000", "0000-00-00", "00/00/00", "0000-00-00 00:00:00", "01/01/1900", "01.01.1900", "1900-01-01",
+    "1899-12-30", "30/12/1899", "31/12/9999", "31.12.9999", "9999-12-31", "12/31/9999", "99/99/9999", "__/__/____",
+]  # fmt: skip
+#: a value of these signs alone stands for nothing
+SIGNS = " \t-–—_.,?*/\\#~=+:|"
+_PLACEHOLDERS = frozenset(PLACEHOLDERS)
+
+
+def is_placeholder(text: str) -> bool:
+    """Whether a text is a word, a date or a row of signs that stands for nothing."""
+    return text.lower() in _PLACEHOLDERS or not text.strip(SIGNS)
+
+
+#: words for yes and no, in pairs, which hardly mean anything else
+YES_NO = [
+    ("yes", "no"), ("y", "n"), ("true", "false"), ("sim", "não"), ("s", "n"), ("sí", "no"), ("si", "no"), ("oui", "non"), ("ja", "nein"), ("j", "n"),
+]  # fmt: skip
+#: pairs that mean it where a column has no others
+YES_NO_TOO = [
+    ("t", "f"), ("1", "0"), ("-1", "0"), ("x", "-"), ("on", "off"), ("active", "inactive"), ("sim", "nao"), ("ativo", "inativo"), ("o", "n"),
+    ("vrai", "faux"), ("ja", "nee"), ("wahr", "falsch"), ("w", "f"), ("waar", "onwaar"), ("sì", "no"), ("vero", "falso"), ("tak", "nie"),
+]  # fmt: skip
+#: the words that `yesno` knows if it is told none
+YES_WORDS, NO_WORDS = "yes|y|true|1|x", "no|n|false|0"
+
+#: patterns of dates, the likelier first
+DATES = [
+    "yyyy-MM-dd", "dd/MM/yyyy", "MM/dd/yyyy", "dd.MM.yyyy", "dd-MM-yyyy", "MM-dd-yyyy", "yyyy/MM/dd", "yyyyMMdd", "dd/MM/yy", "MM/dd/yy",
+]  # fmt: skip
+#: patterns that are seen less often, or could be other things
+DATES_TOO = ["dd.MM.yy", "dd-MM-yy", "ddMMyyyy"]
+NAMED_DATES = [
+    "d MMM yyyy", "d MMMM yyyy", "d-MMM-yyyy", "d. MMMM yyyy", "MMM d, yyyy", "MMMM d, yyyy", "d 'de' MMMM 'de' yyyy",
+]  # fmt: skip
+#: what stands behind a date where a time follows
+TIMES = [" HH:mm", " HH:mm:ss", "'T'HH:mm:ss", "'T'HH:mm", "'T'HH:mm:ssXXX"]
+#: the dates with times that a survey knows by name
+MOMENTS = ["yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "dd/MM/yyyy HH:mm", "MM/dd/yyyy HH:mm"]
+
+#: what looks like a number, with signs, units and thousands
+NUMBER_LIKE = re.compile(r"[-+(]?[\d.,'\s]*\d[\d.,' ]*\)?-?\s*(?:[€$£%]|EUR)?")
+#: what looks like a date, with or without a time
+DATE_LIKE = re.compile(
+    r"\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}(?:[ T]\d{1,2}:\d{2}.*)?|\d{1,2}\.? (?:de )?[A-Za-zç]{3,9}\.? (?:de )?\d{4}|(?:19|20)\d{6}"
+)

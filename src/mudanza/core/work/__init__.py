@@ -1,0 +1,1 @@
+"""One use case each, on all the other rooms."""

@@ -1,0 +1,213 @@
+"""Building lists: one pass over the sources that makes written rows, held-back rows and findings together."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from datetime import date
+
+import polars as pl
+
+from mudanza.core.documents.errors import MoveError, MudanzaError, Place, SourceError
+from mudanza.core.engine.intake import Intake, open_sources
+from mudanza.core.engine.local import run_recipe
+from mudanza.core.engine.places import passed_over
+from mudanza.core.engine.summary import ENDS, Balance, Summary
+from mudanza.core.findings.finding import Finding, frame
+from mudanza.core.language.parameters import check_given
+from mudanza.core.plans.move import Move
+from mudanza.core.plans.plan import Plan
+from mudanza.core.plans.plan_reading import load_plan
+from mudanza.core.state.files import Outputs, sweep
+from mudanza.core.state.key_pages import save_book
+from mudanza.core.state.ledger import Ledger, ledger_of
+from mudanza.core.state.sent import note_sent, records_of
+from mudanza.core.values.digest import Digest, digest_of
+from mudanza.core.work.difference import compare_builds
+from mudanza.core.work.list_files import ListFiles
+from mudanza.core.work.order import in_order_of_need, looked_up_lists
+from mudanza.core.work.prepared import Prepared, assembled
+from mudanza.core.work.results import BuildResult, ListResult
+from mudanza.core.work.shapes import build_shape
+from mudanza.core.work.tables_at_hand import TablesAtHand
+
+#: of fewer records than this any share may go
+_FEW = 10
+
+Progress = Callable[[int], None]
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """What a build was asked for."""
+
+    as_of: date
+    parameters: Mapping[str, str]
+    progress: Progress | None
+    compare: bool
+    #: the lists that others of the run look up in
+    looked_up: frozenset[str]
+
+
+def _planned(move: Move) -> list[str]:
+    """All lists that have a plan."""
+    names = move.names("plans", ".toml")
+    if not names:
+        raise MoveError("the move has no plan yet.", place=Place("plans"), hint="Draft one: mudanza match LIST.")
+    return names
+
+
+def build(
+    move: Move,
+    names: Sequence[str],
+    *,
+    rehearse: bool = False,
+    as_of: date | None = None,
+    parameters: Mapping[str, str] | None = None,
+    progress: Progress | None = None,
+    compare: bool = False,
+    fewer: bool = False,
+) -> BuildResult:
+    """Build lists into `out/` (all that have a plan, if none is named), each behind those that it needs. With `rehearse`, do everything and write nothing.
+
+    With `compare`, tell what differs from the files of the build before (all records are then held in memory).
+
+    A list of which far fewer records are left than the build before wrote is refused, unless `fewer` says that it is meant.
+
+    `as_of` is the day that `within … days` counts from (today if None). `progress` is told how many rows
+    were read so far. Raises MudanzaError where a plan, a file or the ledger is wrong; then nothing is written.
+    """
+    ledger = ledger_of(move)
+    plans = in_order_of_need([load_plan(move, name) for name in names or _planned(move)])
+    lists = [(plan, open_sources(plan, move)) for plan in plans]
+    tables = TablesAtHand(move, ledger, [plan.name for plan in plans])
+    looked_up = frozenset[str]().union(*(looked_up_lists(plan) for plan in plans))
+    asked = _Asked(as_of or date.today(), parameters or {}, progress, compare, looked_up)
+    # a wrong plan is to be told before the ledger knows of a run
+    looked_at = [_prepared(move, plan, intake, tables, asked) for plan, intake in lists]
+    check_given(asked.parameters, {n for one in looked_at for n in one.recipe.mentions.parameters}, move.parameters)
+    if rehearse:
+        nowhere = Outputs("", keep=False)
+        results = [_build(move, plan, intake, tables, nowhere, asked)[0] for plan, intake in lists]
+        return BuildResult(None, asked.as_of, results)
+    run = ledger.begin("build", ", ".join(plan.name for plan in plans), asked.as_of.isoformat())
+    with ledger.held(run), Outputs(str(run)) as outputs:
+        sweep(move.out, ledger.alive_runs())
+        # another run may have given out identifiers meanwhile
+        tables.forget_books()
+        results = []
+        for plan, intake in lists:
+            result, sent = _build(move, plan, intake, tables, outputs, asked)
+            results.append(result)
+            if sent is not None:
+                before = note_sent(ledger, run, plan.name, result.files[0].path, sent)
+                if not fewer:
+                    _refuse_loss(plan, sent.height, before)
+        for book in tables.books.values():
+            save_book(ledger, run, book)
+        built = BuildResult(run, asked.as_of, results)
+        text = json.dumps(build_shape(built), indent=2, ensure_ascii=False) + "\n"
+        outputs.create_text(move.out / "run.json", text)
+        _commit(ledger, run, outputs, results)
+    return built
+
+
+def _refuse_loss(plan: Plan, now: int, before: int) -> None:
+    """Raise SourceError where a source has probably lost records."""
+    if now == 0 < before or (before >= _FEW and now * 2 < before):
+        raise SourceError(
+            f"{plan.name} would have {now:,} records, and the build before wrote {before:,}.",
+            place=Place(str(plan.path)),
+            hint="Nothing was replaced. Look at the sources; if so many are meant to be gone, say --fewer.",
+        )
+
+
+def _commit(ledger: Ledger, run: int, outputs: Outputs, results: Sequence[ListResult]) -> None:
+    counts = sum((Counter(one.balance.as_dict()) for one in results), Counter())
+    ledger.commit(
+        run,
+        outputs,
+        {name: counts[name] for name in ENDS},
+        [d.as_dict() for one in results for d in one.read],
+        [d.as_dict() for one in results for d in one.files],
+    )
+
+
+def _prepared(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: _Asked) -> Prepared:
+    return assembled(move, plan, intake, tables, asked.as_of, asked.parameters)
+
+
+def _build(
+    move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs: Outputs, asked: _Asked
+) -> tuple[ListResult, pl.DataFrame | None]:
+    """Build one list: its result, and the keys and hashes of its records (None without a key)."""
+    # one list after the other: a later one finds the identifiers that an earlier one was given
+    given_before = {name: book.given for name, book in tables.books.items()}
+    ready = _prepared(move, plan, intake, tables, asked)
+    recipe, memory = ready.recipe, ready.memory()
+    keys = [made.field.title for made in recipe.key_fields]
+    titles = recipe.titles
+    total = Summary({source.name: Balance() for source in plan.sources})
+    nothing = pl.DataFrame(schema=dict.fromkeys(titles, pl.String))
+    records, sent = [nothing], [records_of(nothing, keys, pl.Series([], dtype=pl.UInt64))] if keys else []
+    with ThreadPoolExecutor(1) as helper, ListFiles(move, plan, titles, intake.columns, outputs) as files:
+        digests = [helper.submit(digest_of, one.path, one.shown) for one in intake.opened if one.path.is_file()]
+        for part in run_recipe(plan, recipe, intake, memory):
+            files.take(part)
+            total.merge(part.summary)
+            if asked.compare or plan.name in asked.looked_up:
+                records.append(part.written.select(titles))
+            if keys:
+                sent.append(records_of(part.written, keys, part.records))
+            if asked.progress is not None:
+                asked.progress(total.total.read)
+        found = frame(_about_the_whole(ready, total))
+        total.tally.add(found)
+        files.close(found)
+        balance = total.total
+        if not balance.holds:
+            raise MudanzaError(
+                f"the balance does not hold: {balance.as_dict()}.",
+                hint="This is a fault of Mudanza; please report it. Nothing was written.",
+            )
+        given = {name: book.given - given_before.get(name, 0) for name, book in tables.books.items()}
+        result = ListResult(
+            name=plan.name,
+            balance=balance,
+            by_source=total.balances,
+            findings=total.tally.groups(),
+            files=files.digests(move),
+            read=[digest.result() for digest in digests] + _read_beside(ready),
+            keys_given={name: count for name, count in given.items() if count},
+            compared=compare_builds(move, plan, pl.concat(records)) if asked.compare else None,
+        )
+    if plan.name in asked.looked_up:
+        tables.made(plan.name, pl.concat(records))
+    return result, pl.concat(sent) if keys else None
+
+
+def _read_beside(ready: Prepared) -> list[Digest]:
+    """What was read beside the files of the sources: lookups, and sources that are no files."""
+    looked_up = ready.tables.looked_up(ready.plan, ready.recipe.mentions.lookups)
+    return looked_up + [d for one in ready.intake.opened if (d := one.digest())]
+
+
+def _about_the_whole(ready: Prepared, total: Summary) -> list[Finding]:
+    """Columns nobody accounted for, columns that some sources lack without saying so, what was passed over, and what was watched."""
+    plan_shown = ready.move.shown(ready.plan.path)
+    used, columns = ready.recipe.mentions.used, ready.intake.columns
+    found = [
+        Finding("column.unused", plan_shown, column=column, value=f"{count} values", rule="used or left behind")
+        for column, count in total.unused.items()
+        if count
+    ]
+    for one in ready.intake.opened:
+        found += passed_over(one)
+        if not one.was_held_back:
+            lacking = [c for c in sorted(used) if c in columns and c not in one.names and c not in one.source.lacks]
+            rule = f"used by the plan; source {one.source.name}"
+            found += [Finding("column.absent", one.shown, column=column, rule=rule) for column in lacking]
+    return [*found, *total.expected.findings(ready.plan), *total.met.findings(ready.recipe, plan_shown)]

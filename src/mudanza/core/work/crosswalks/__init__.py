@@ -1,0 +1,1 @@
+"""The codes that flow through a plan, and what becomes of them."""

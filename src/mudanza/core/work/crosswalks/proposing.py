@@ -1,0 +1,82 @@
+"""Targets proposed for source codes: by case and accents, by meaning, by how they begin, by spelling."""
+
+from __future__ import annotations
+
+import csv
+import unicodedata
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+
+from rapidfuzz import fuzz
+
+from mudanza.core.tables.crosswalk import Entry
+
+_ALIKE = 82
+
+
+@dataclass(frozen=True)
+class TargetCode:
+    """A code of the target, and what it means there, as far as it is known."""
+
+    code: str
+    meaning: str
+
+
+@dataclass(frozen=True)
+class Targets:
+    """The target's codes. They are `closed` if there are no others."""
+
+    known: list[TargetCode]
+    closed: bool
+
+
+def fold(text: str) -> str:
+    """A text without capitals, accents and signs."""
+    plain = unicodedata.normalize("NFKD", text.casefold())
+    return " ".join("".join(c if c.isalnum() else " " for c in plain if not unicodedata.combining(c)).split())
+
+
+@cache
+def _groups() -> tuple[frozenset[str], ...]:
+    """Words that mean the same, from a shipped table."""
+    text = files("mudanza.core.work.crosswalks").joinpath("synonyms.csv").read_text("utf-8")
+    return tuple(frozenset(fold(word) for word in row) for row in csv.reader(text.splitlines()))
+
+
+def propose(values: tuple[str, ...], targets: Targets, entries: Sequence[Entry]) -> tuple[str | None, str | None]:
+    """The target code for a source code, and why; None where nothing speaks for one, or for two alike."""
+    code = fold(values[0])
+    texts = [(target, {fold(t) for t in (target.code, target.meaning) if t}) for target in targets.known]
+    same = [t.code for t, folded in texts if code and code in folded]
+    if len(same) == 1:
+        return same[0], "written alike" if fold(same[0]) == code else "means the same in the target"
+    elsewhere = {e.to for e in entries if fold(e.code) == code and e.to}
+    if len(elsewhere) == 1:
+        return elsewhere.pop(), "so it is elsewhere in this crosswalk"
+    meanings = [group for group in _groups() if code in group]
+    by_meaning = {t.code for t, folded in texts for group in meanings if folded & group}
+    if len(by_meaning) == 1:
+        return by_meaning.pop(), "by meaning"
+    shortened = {
+        t.code
+        for t, folded in texts
+        for group in _groups()
+        if folded & group and len(code) >= 3 and any(w.startswith(code) for w in group)
+    }
+    if len(shortened) == 1 and not by_meaning:
+        return shortened.pop(), "by meaning, shortened"
+    begins = [
+        t.code
+        for t, folded in texts
+        if code and any(f.startswith(code) or (len(f) >= 2 and code.startswith(f)) for f in folded)
+    ]
+    if len(begins) == 1 and (not by_meaning or begins[0] in by_meaning):
+        return begins[0], "begins alike"
+    scored = sorted(
+        ((max((fuzz.ratio(code, f) for f in folded), default=0), t.code) for t, folded in texts), reverse=True
+    )
+    if scored and scored[0][0] >= _ALIKE and (len(scored) == 1 or scored[0][0] - scored[1][0] >= 5):
+        return scored[0][1], "spelt alike"
+    return None, None

@@ -1,0 +1,89 @@
+"""The files of one list under way: its records, the rows held back, the findings, and the metadata."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from types import TracebackType
+
+import polars as pl
+
+from mudanza.core.engine.local import Part, held_schema, in_order
+from mudanza.core.findings.finding import SHOWN, as_shown
+from mudanza.core.layouts.csvw import metadata_of
+from mudanza.core.plans.move import Move
+from mudanza.core.plans.plan import Plan
+from mudanza.core.sinks.csv_text import RowWriter
+from mudanza.core.sinks.formats import Writer, built_file, sink_of
+from mudanza.core.state.files import OutFile, Outputs
+from mudanza.core.values.digest import Digest
+
+_SLICE = 100_000
+
+
+class ListFiles:
+    """Takes the parts of a list and writes them, records while the next ones are made. To be used as a context."""
+
+    def __init__(self, move: Move, plan: Plan, titles: Sequence[str], columns: Sequence[str], outputs: Outputs) -> None:
+        self.plan = plan
+        out = move.out
+        self.path = built_file(move, plan.name, plan.layout)
+        records = sink_of(plan.layout).RowWriter(list(titles), plan.layout.dialect)
+        self._records = _File(outputs.create(self.path), records)
+        self._held = _File(outputs.create(out / f"{plan.name}.held-back.csv"), RowWriter(list(held_schema(columns))))
+        self._findings = _File(outputs.create(out / f"{plan.name}.findings.csv"), RowWriter(SHOWN))
+        self._metadata = outputs.create(out / f"{self.path.name}-metadata.json")
+        self._helper = ThreadPoolExecutor(1)
+        self._under_way: Future[None] = Future()
+        self._under_way.set_result(None)
+        self._to_sort: list[pl.DataFrame] = []
+
+    def __enter__(self) -> ListFiles:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._helper.shutdown()
+
+    def take(self, part: Part) -> None:
+        """Write a part, or keep its records until all are there to be sorted."""
+        if self.plan.sort:
+            self._to_sort.append(part.written)
+        else:
+            self._write(part.written)
+        self._held.write(part.held)
+        self._findings.write(as_shown(part.findings))
+
+    def close(self, findings: pl.DataFrame) -> None:
+        """Write what was still to come: sorted records, the last findings, and the metadata."""
+        if self._to_sort:
+            for rows in in_order(self.plan, self._to_sort).iter_slices(_SLICE):
+                self._write(rows)
+        self._under_way.result()
+        self._findings.write(as_shown(findings))
+        self._metadata.write(metadata_of(self.plan.layout, self.path.name).encode())
+
+    def digests(self, move: Move) -> list[Digest]:
+        """What was written."""
+        files = (self._records.target, self._held.target, self._findings.target, self._metadata)
+        return [file.digest(move.shown(file.final)) for file in files]
+
+    def _write(self, rows: pl.DataFrame) -> None:
+        # an error of the last rows comes up here
+        self._under_way.result()
+        self._under_way = self._helper.submit(self._records.write, rows)
+
+
+@dataclass
+class _File:
+    target: OutFile
+    writer: Writer
+
+    def __post_init__(self) -> None:
+        self.target.write(self.writer.head())
+
+    def write(self, rows: pl.DataFrame) -> None:
+        if rows.height:
+            self.target.write(self.writer.rows(rows))

@@ -1,0 +1,1 @@
+"""Records and decisions lent out in workbooks, and taken back."""

@@ -1,0 +1,75 @@
+"""Loans of decisions: a plan as a mapping sheet to be agreed, or its crosswalks; noted in the ledger like loans of records."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from mudanza.core.documents.errors import LoanError, Place, unknown
+from mudanza.core.plans.move import Move
+from mudanza.core.state.files import Outputs, sweep
+from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.loans import accept_changes, all_loans, note_loan, noted_loan
+from mudanza.core.work.loans.decision_sheets import Sheet, sheets_bytes
+from mudanza.core.work.loans.returned import read_slip
+
+
+@dataclass(frozen=True)
+class DecisionLoan:
+    """A loan of decisions as it was made: `kind` is mapping or crosswalks."""
+
+    id: str
+    kind: str
+    list_name: str
+    workbook: str
+    rows: int
+
+
+def lend_sheets(
+    move: Move, list_name: str, kind: str, make: Callable[[str], tuple[list[Sheet], dict[str, Any]]], to: Path | None
+) -> DecisionLoan:
+    """Write a workbook of decisions and note the loan. `make` gives the sheets and what is to be remembered of them, for the loan's name."""
+    ledger = ledger_of(move)
+    run = ledger.begin("lend", f"{list_name} {kind}")
+    loan = f"{list_name}-{kind}-{run}"
+    folder = move.folder / "loans"
+    final = to or folder / f"{loan}.xlsx"
+    with ledger.held(run), Outputs(str(run)) as outputs:
+        sweep(folder, ledger.alive_runs())
+        sheets, detail = make(loan)
+        book = outputs.create(final)
+        book.write(sheets_bytes(sheets, {"loan": loan, "move": move.name, "kind": kind, "list": list_name}))
+        note_loan(ledger, run, loan, f"{list_name} {kind}", {**detail, "kind": kind, "list": list_name})
+        rows = len(sheets[0].rows)
+        shown = move.shown(final)
+        ledger.commit(run, outputs, {"read": rows, "written": rows}, [], [book.digest(shown).as_dict()])
+    return DecisionLoan(loan, kind, list_name, shown, rows)
+
+
+def kind_of_loan(move: Move, path: Path, loan: str | None = None) -> tuple[str, str, dict[str, Any]] | None:
+    """The loan, its kind and what is remembered of it, if a workbook is of decisions; None if it is one of records, or of no known loan."""
+    if not path.is_file():
+        return None
+    name = loan or read_slip(path)
+    known = noted_loan(ledger_of(move), name) if name else None
+    if known is None or "kind" not in known.detail:
+        return None
+    return known.id, known.detail["kind"], known.detail
+
+
+def finish(move: Move, loan: str) -> None:
+    """Note that a loan of decisions came back. Raises LoanError if another run was first."""
+    ledger = ledger_of(move)
+    run = ledger.begin("receive", loan)
+    with ledger.held(run), Outputs(str(run)) as outputs:
+        known = noted_loan(ledger, loan)
+        if known is None:
+            raise LoanError(
+                unknown("loan", loan, [one.id for one in all_loans(ledger)]),
+                place=Place(move.shown(move.ledger_path)),
+                hint="`mudanza ledger --loans` lists them.",
+            )
+        accept_changes(ledger, known, [])
+        ledger.commit(run, outputs, {}, [], [])

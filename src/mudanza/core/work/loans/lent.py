@@ -1,0 +1,111 @@
+"""What was lent: a loan of records as the ledger and its folder remember it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import polars as pl
+
+from mudanza.core.documents.errors import LoanError, Place, unknown
+from mudanza.core.layouts.csvw import read_layout
+from mudanza.core.layouts.layout import Field, Layout
+from mudanza.core.layouts.rules import blank_in_file
+from mudanza.core.plans.move import Move
+from mudanza.core.sinks.formats import sink_of
+from mudanza.core.state.ledger import Ledger
+from mudanza.core.state.loans import all_loans, noted_loan
+from mudanza.core.values.digest import digest_of
+from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
+
+#: Name of the column that holds a row's key as one text (`key_text`); null where it is blank.
+KEY = f"{INNER}key"
+
+
+@dataclass(frozen=True)
+class Lent:
+    """A loan of records: its name, what it is of, when it was lent and whether it is `out` still; the layout, the lent fields (the key's first), the file
+    that the records came from (with its digest then), and the records as they were lent, with their `KEY`."""
+
+    id: str
+    subject: str
+    moment: str
+    state: str
+    layout: Layout
+    fields: list[Field]
+    file: str
+    file_sha256: str
+    before: pl.DataFrame
+
+    @property
+    def keys(self) -> list[Field]:
+        return key_fields(self.layout)
+
+
+def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
+    """A loan by its name. Raises LoanError if it is unknown (`shown` is the workbook that names it), or what was lent was changed."""
+    known = noted_loan(ledger, name)
+    if known is None:
+        names = [one.id for one in all_loans(ledger)]
+        raise LoanError(unknown("loan", name, names), place=Place(shown), hint="Is it a loan of another move folder?")
+    detail = known.detail
+    layout = read_layout(move.path(detail["layout"]))
+    snapshot = folder_of(move, name) / "lent.csv"
+    if not snapshot.is_file() or digest_of(snapshot).sha256 != detail["lent"]:
+        raise LoanError(
+            "the record of what was lent is missing or was changed.",
+            place=Place(str(snapshot)),
+            hint="Restore it from a backup.",
+        )
+    before = keyed(read_records(snapshot, layout, move.shown(snapshot)), key_fields(layout))
+    fields = [layout.field_named(title) for title in detail["columns"]]
+    return Lent(
+        name, known.subject, known.lent, known.state, layout, fields, detail["file"], detail["file_sha256"], before
+    )
+
+
+def folder_of(move: Move, loan: str) -> Path:
+    """Where the files of a loan stand."""
+    return move.folder / "loans" / loan
+
+
+def keyed(rows: pl.DataFrame, keys: list[Field]) -> pl.DataFrame:
+    """Rows with their key."""
+    parts = [pl.col(f.title).str.strip_chars() for f in keys]
+    filled = pl.all_horizontal([part.is_not_null() for part in parts])
+    return rows.with_columns(pl.when(filled).then(key_text(parts)).alias(KEY))
+
+
+def shown_text(key: str) -> str:
+    """A key as people write it."""
+    return key.replace(INNER, ", ")
+
+
+def read_records(path: Path, layout: Layout, shown: str) -> pl.DataFrame:
+    """A whole file as text columns named by the layout's titles, plus `#line`.
+
+    Raises LoanError if a row is damaged, a column is missing, or a key is blank or repeated: such a file cannot
+    be lent or compared.
+    """
+    rows = sink_of(layout).read(path, layout, shown, LoanError)
+    check = f"`mudanza check {shown} --layout {layout.path.stem}` tells everything that is wrong."
+    keys = key_fields(layout)
+    blank = rows.filter(pl.any_horizontal([blank_in_file(f, pl.col(f.title)) for f in keys]))
+    if blank.height:
+        raise LoanError(f"the key {keys[0].title!r} is blank.", place=Place(shown, blank[LINE][0]), hint=check)
+    twice = rows.filter(pl.struct([f.title for f in keys]).is_duplicated())
+    if twice.height:
+        value = twice.select(shown_key(key_text([pl.col(f.title) for f in keys]))).item(0, 0)
+        raise LoanError(f"the key {value!r} stands twice.", place=Place(shown, twice[LINE][1]), hint=check)
+    return rows
+
+
+def key_fields(layout: Layout) -> list[Field]:
+    """The fields of the primary key. Raises LoanError if the layout has none."""
+    if not layout.primary_key:
+        raise LoanError(
+            "the layout has no primary key, so a returned row could not be matched.",
+            place=Place(str(layout.path)),
+            hint='Add "primaryKey" to its tableSchema.',
+        )
+    return [layout.field_named(name) for name in layout.primary_key]

@@ -1,0 +1,259 @@
+"""The mapping sheet: a plan as a workbook that the business signs, and back into the plan."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from mudanza.core.documents.errors import LoanError, MudanzaError, Place, nearest
+from mudanza.core.engine.assembling import assemble
+from mudanza.core.engine.intake import open_sources
+from mudanza.core.language.asking import columns_of, with_columns
+from mudanza.core.language.own_steps import steps_of
+from mudanza.core.language.parameters import MissingParameterError
+from mudanza.core.language.saying import in_words
+from mudanza.core.plans.move import Move
+from mudanza.core.plans.plan import Plan
+from mudanza.core.plans.plan_reading import load_plan
+from mudanza.core.plans.remarks import Remark, read_remarks, write_remarks
+from mudanza.core.state.ledger import ledger_of
+from mudanza.core.work.coverage import coverage
+from mudanza.core.work.loans.decision_loan import DecisionLoan, finish, lend_sheets
+from mudanza.core.work.loans.decision_sheets import Sheet, SheetColumn, read_sheet
+from mudanza.core.work.matching.drafted_plan import flow_text, write_texts
+from mudanza.core.work.preview import preview
+from mudanza.core.work.tables_at_hand import TablesAtHand
+
+STATUSES = ("open", "agreed", "question", "to change")
+_EXAMPLES = 3
+_COLUMNS = [
+    SheetColumn("Field", 14),
+    SheetColumn("Heading", 14),
+    SheetColumn("Takes", 22),
+    SheetColumn("Required", 9),
+    SheetColumn("Source", 18, open=True),
+    SheetColumn("What happens", 34),
+    SheetColumn("Examples", 36),
+    SheetColumn("Status", 11, open=True, choices=STATUSES),
+    SheetColumn("Remark", 28, open=True),
+    # for those who write plans; it is not printed
+    SheetColumn("Flow", 60, open=True, printed=False),
+]
+_BACK = ("Field", "Source", "Flow", "Status", "Remark")
+
+
+@dataclass(frozen=True)
+class ChangedFlow:
+    """A flow that came back otherwise: as it is in the plan, as it is wanted, and why it cannot be taken (None if it can)."""
+
+    field: str
+    before: str
+    after: str
+    problem: str | None
+
+
+@dataclass(frozen=True)
+class MappingReturn:
+    """What came back of a mapping sheet: statuses and remarks that changed (field, before, after), flows that changed, the file that was written."""
+
+    loan: str
+    list_name: str
+    statuses: list[tuple[str, str, str]]
+    remarks: list[tuple[str, str, str]]
+    flows: list[ChangedFlow]
+    agreed: int
+    fields: int
+    files: list[str] = field(default_factory=list)
+
+    @property
+    def clean(self) -> bool:
+        return all(one.problem is None for one in self.flows)
+
+
+def lend_mapping(
+    move: Move,
+    name: str,
+    to: Path | None = None,
+    *,
+    as_of: date | None = None,
+    parameters: Mapping[str, str] | None = None,
+) -> DecisionLoan:
+    """Write the mapping sheet of a list, with examples of real rows. Raises MudanzaError where the plan is wrong."""
+    plan = load_plan(move, name, draft=True)
+    covered = coverage(move, name, as_of=as_of, parameters=parameters)
+    shown = preview(move, name, rows=_EXAMPLES, sample=True, as_of=as_of, parameters=parameters).rows
+    steps = steps_of(move.folder, move.own_steps)
+    remarks = read_remarks(plan.text)
+    rows: list[list[str]] = []
+    for one in covered.fields:
+        said = remarks.get(one.name, Remark())
+        rule = next(f.rule for f in plan.layout.fields if f.name == one.name)
+        examples = [_example(row, one.name) for row in shown if row.end == "written"][:_EXAMPLES]
+        rows.append(
+            [
+                one.name,
+                one.title,
+                rule,
+                "yes" if one.required else "",
+                _source(one.columns),
+                in_words(one.flow, steps) if one.flow else one.how,
+                "\n".join(examples),
+                said.status or "open",
+                said.text,
+                _plain(one.flow or ""),
+            ]
+        )
+    columns = [
+        [
+            c.name,
+            ", ".join(c.sources),
+            c.how,
+            ", ".join(c.fields) or c.reason or "",
+            "" if c.how == "used" else f"{c.values:,}",
+        ]
+        for c in covered.columns
+    ]
+    detail = {"rows": [dict(zip([c.title for c in _COLUMNS], row, strict=True)) for row in rows]}
+
+    def make(loan: str) -> tuple[list[Sheet], dict[str, Any]]:
+        note = f"{move.name}: how the list {name} is made, {date.today().isoformat()}, {loan}. Fill in the last columns; source and flow may be corrected."
+        left = [
+            SheetColumn("Column", 24),
+            SheetColumn("Sources", 20),
+            SheetColumn("What becomes of it", 20),
+            SheetColumn("Fields or reason", 50),
+            SheetColumn("Values that stay behind", 14),
+        ]
+        return [
+            Sheet(name, note, _COLUMNS, rows),
+            Sheet("source columns", "What becomes of each column of the old exports.", left, columns),
+        ], detail
+
+    return lend_sheets(move, name, "mapping", make, to)
+
+
+def _source(columns: tuple[str, ...]) -> str:
+    return ", ".join(columns)
+
+
+def _example(row: Any, name: str) -> str:
+    made = next(f for f in row.fields if f.name == name)
+    before = " + ".join(v if v is not None else "(blank)" for v in made.before.values())
+    after = made.after if made.after is not None else "(blank)"
+    return f"{before} -> {after}" if before else after
+
+
+def receive_mapping(
+    move: Move, path: Path, loan: str, detail: Mapping[str, Any], *, accept: bool = False
+) -> MappingReturn:
+    """Compare a returned mapping sheet with what was lent. With `accept`, statuses and remarks become comments of the plan, and flows that changed
+    and can be taken are taken.
+
+    Raises LoanError where the sheet is not as it was lent.
+    """
+    name, shown = detail["list"], move.shown(path.resolve())
+    plan = load_plan(move, name, draft=True)
+    lent = {row["Field"]: row for row in detail["rows"]}
+    came = {row["Field"]: row for row in read_sheet(path, name, _BACK, shown)}
+    for field_name in came:
+        if field_name not in lent:
+            near = nearest(field_name, list(lent))
+            raise LoanError(
+                f"the sheet speaks of the field {field_name!r}, which was not lent.",
+                place=Place(shown, sheet=name),
+                hint=f"Was {near!r} renamed?" if near else "Take the row out.",
+            )
+    now = read_remarks(plan.text)
+    statuses, remarks, flows = [], [], []
+    decided: dict[str, Remark] = {}
+    columns = open_sources(plan, move).columns
+    for field_name, row in came.items():
+        said = now.get(field_name, Remark())
+        if row["Status"] and row["Status"] not in STATUSES:
+            raise LoanError(
+                f"{row['Status']!r} is no status (field {field_name}).",
+                place=Place(shown, sheet=name),
+                hint=f"It is one of {', '.join(STATUSES)}.",
+            )
+        status = row["Status"] or "open"
+        if status != (said.status or "open"):
+            statuses.append((field_name, said.status or "open", status))
+        if row["Remark"] != said.text:
+            remarks.append((field_name, said.text, row["Remark"]))
+        decided[field_name] = Remark(status if status != "open" or said.status else "", row["Remark"])
+        changed = _changed_flow(move, plan, columns, field_name, lent[field_name], row)
+        if changed is not None:
+            flows.append(changed)
+    agreed = sum(row["Status"] == "agreed" for row in came.values())
+    result = MappingReturn(loan, name, statuses, remarks, flows, agreed, len(came))
+    if not accept:
+        return result
+    document = tomlkit.parse(plan.text)
+    for one in flows:
+        if one.problem is None:
+            document.setdefault("fields", tomlkit.table())[one.field] = flow_text(one.after)
+    text = write_remarks(tomlkit.dumps(document), decided)
+    if text != plan.text:
+        write_texts({plan.path: text})
+    finish(move, loan)
+    return replace(result, files=[move.shown(plan.path)] if text != plan.text else [])
+
+
+def _plain(flow: str) -> str:
+    """A flow on one line; spaces inside it, which may stand in a text, are kept."""
+    return re.sub(r"\s*\n\s*", " ", flow.strip())
+
+
+def _changed_flow(
+    move: Move, plan: Plan, columns: list[str], name: str, lent: Mapping[str, str], came: Mapping[str, str]
+) -> ChangedFlow | None:
+    """The flow of a field as it came back, if it did so otherwise."""
+    written = plan.flows.get(name, "")
+    after, problem = came["Flow"], None
+    if _plain(after) == _plain(lent["Flow"]):
+        if came["Source"] == lent["Source"]:
+            return None
+        after, problem = _with_source(lent, came, columns)
+    if _plain(written) == _plain(after) and problem is None:
+        return None
+    if problem is None and _plain(written) != _plain(lent["Flow"]):
+        problem = "the plan was changed too since the sheet was lent"
+    if problem is None:
+        problem = _problem(move, plan, columns, name, after)
+    return ChangedFlow(name, _plain(written), after, problem)
+
+
+def _with_source(lent: Mapping[str, str], came: Mapping[str, str], columns: list[str]) -> tuple[str, str | None]:
+    """A flow in which one column is put in the place of another, as the sheet's source says."""
+    old = [c.strip() for c in lent["Source"].split(",") if c.strip()]
+    new = [c.strip() for c in came["Source"].split(",") if c.strip()]
+    unknown = next((c for c in new if c not in columns), None)
+    if unknown is not None:
+        near = nearest(unknown, columns)
+        return lent["Flow"], f"no source has a column {unknown!r}" + (f"; did they mean {near!r}?" if near else "")
+    if not lent["Flow"] and len(new) == 1:
+        return f"{{{new[0]}}}", None
+    if len(old) != len(new) or set(columns_of(lent["Flow"])) != set(old):
+        return lent["Flow"], f"the source is to be {', '.join(new) or 'none'}; the flow has to be written for it"
+    return with_columns(lent["Flow"], dict(zip(old, new, strict=True))), None
+
+
+def _problem(move: Move, plan: Plan, columns: list[str], name: str, flow: str) -> str | None:
+    """Why a flow cannot be taken, if it cannot."""
+    if not flow.strip():
+        return "the flow was taken out; take it out of the plan if that is meant"
+    changed = replace(plan, flows={**plan.flows, name: flow})
+    try:
+        around = TablesAtHand(move, ledger_of(move)).around(changed, date.today(), {})
+        assemble(changed, columns, around, steps_of(move.folder, move.own_steps))
+    except MissingParameterError:
+        return None
+    except MudanzaError as error:
+        return f"{error.what} {error.hint or ''}".strip()
+    return None

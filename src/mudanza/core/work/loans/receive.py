@@ -1,0 +1,150 @@
+"""Receiving: what came back from a loan, and the change set as import files."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import polars as pl
+
+from mudanza.core.documents.errors import LoanError, Place
+from mudanza.core.layouts.layout import Dialect
+from mudanza.core.plans.move import Move
+from mudanza.core.sinks.csv_text import RowWriter
+from mudanza.core.state.files import Outputs
+from mudanza.core.state.ledger import Ledger, ledger_of
+from mudanza.core.state.loans import accept_changes, accepted_since, noted_loan
+from mudanza.core.values.digest import Digest, digest_of
+from mudanza.core.values.row_columns import INNER
+from mudanza.core.work.loans.comparison import ACCEPTED, Elsewhere, LoanReturn, compare_returned
+from mudanza.core.work.loans.lent import KEY, Lent, folder_of, keyed, open_loan, read_records, shown_text
+from mudanza.core.work.loans.returned import read_returned, read_slip
+
+#: beside the records' own columns, which may have any other name
+_AFTER, _HIT = f"{INNER}after", f"{INNER}hit"
+
+
+def receive(
+    move: Move,
+    path: Path,
+    *,
+    loan: str | None = None,
+    accept: bool = False,
+    missing: str | None = None,
+    whole_rows: bool = False,
+) -> LoanReturn:
+    """Compare a returned workbook with what was lent. With `accept`, write the change set.
+
+    `loan` names the loan if the workbook has lost its slip; `missing` says whether rows that did not come back are
+    to be kept ("keep") or removed ("remove"). Raises LoanError if the loan is unknown or was received already.
+    """
+    ledger = ledger_of(move)
+    ledger.settle()
+    shown = move.shown(path.resolve())
+    if not path.is_file():
+        raise LoanError("the file does not exist.", place=Place(shown), hint="Name the returned workbook.")
+    name = read_slip(path) or loan
+    if name is None:
+        raise LoanError(
+            "the workbook carries no slip, so it cannot be told which loan it is.",
+            place=Place(shown),
+            hint="Were the records copied into a new workbook? Name the loan with --loan; `mudanza ledger --loans` lists them.",
+        )
+    if loan is not None and name != loan:
+        raise LoanError(f"the slip says loan {name!r}, not {loan!r}.", place=Place(shown), hint="Leave --loan out.")
+    lent = open_loan(move, ledger, name, shown)
+    if accept and lent.state != "out":
+        raise LoanError(
+            f"the loan {name!r} was accepted already.",
+            place=Place(shown),
+            hint="Lend the records again for further changes.",
+        )
+    returned = read_returned(path, lent.subject, [f.title for f in lent.fields], shown)
+    result = compare_returned(lent, returned, shown, _elsewhere(move, ledger, lent), missing)
+    if not accept or result.blocked is not None:
+        return result
+    return _accept(move, ledger, lent, result, digest_of(path, shown), whole_rows)
+
+
+def _elsewhere(move: Move, ledger: Ledger, lent: Lent) -> Elsewhere:
+    """What other loans and builds did to the records meanwhile."""
+    accepted = pl.DataFrame(accepted_since(ledger, lent.subject, lent.moment, lent.id), schema=ACCEPTED, orient="row")
+    if len(lent.keys) > 1:
+        # earlier versions noted the keys of several fields with commas
+        key = pl.col("key")
+        commas = key.str.replace_all(", ", INNER, literal=True)
+        accepted = accepted.with_columns(pl.when(key.str.contains(INNER, literal=True)).then(key).otherwise(commas))
+    accepted = accepted.unique(["key", "field"], keep="last", maintain_order=True)
+    path = move.path(lent.file)
+    if not path.is_file():
+        return Elsewhere(accepted, lent.before[KEY].clear(), None)
+    there = keyed(read_records(path, lent.layout, lent.file), lent.keys)
+    now = None
+    if digest_of(path).sha256 != lent.file_sha256:
+        now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)
+    return Elsewhere(accepted, there[KEY], now)
+
+
+def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Digest, whole_rows: bool) -> LoanReturn:
+    """Write the change set, and what would undo it; note the accepted cells in the ledger."""
+    folder = folder_of(move, lent.id)
+    run = ledger.begin("receive", lent.id)
+    with ledger.held(run), Outputs(str(run)) as outputs:
+        known = noted_loan(ledger, lent.id)
+        if known is None or known.state != "out":
+            raise LoanError(
+                f"the loan {lent.id!r} was accepted by another run meanwhile.",
+                hint="`mudanza ledger --loans` tells.",
+            )
+        written = []
+        files = [(*one, lent.layout.dialect) for one in _change_files(lent, result, whole_rows)]
+        if result.conflicts:
+            conflicts = pl.DataFrame([{**vars(c), "key": shown_text(c.key)} for c in result.conflicts])
+            files.append(("conflicts.csv", conflicts.columns, conflicts, Dialect()))
+        for name, titles, rows, dialect in files:
+            if rows.is_empty():
+                continue
+            out = outputs.create(folder / name)
+            writer = RowWriter(titles, dialect)
+            out.write(writer.head())
+            out.write(writer.rows(rows))
+            written.append(out)
+        digests = [out.digest(move.shown(out.final)) for out in written]
+        accept_changes(ledger, known, result.changes.select("key", "field", "before", "after").rows())
+        counts = {
+            "read": result.rows,
+            "changed": result.changes["key"].n_unique(),
+            "added": result.additions.height,
+            "removed": result.removals.height,
+            "held_back": result.held,
+        }
+        ledger.commit(run, outputs, counts, [came.as_dict()], [d.as_dict() for d in digests])
+    return replace(result, files=digests)
+
+
+def _change_files(lent: Lent, result: LoanReturn, whole_rows: bool) -> list[tuple[str, list[str], pl.DataFrame]]:
+    """The import files: name, columns and rows of each."""
+    key_titles = [f.title for f in lent.keys]
+    touched = result.changes["field"].unique().to_list()
+    all_titles = [f.title for f in lent.layout.fields]
+    columns = [t for t in all_titles if t in key_titles or whole_rows or t in touched]
+    old = lent.before.filter(pl.col(KEY).is_in(result.changes["key"].implode()))
+    new = old
+    for title in touched:
+        after = result.changes.filter(pl.col("field") == title).select(
+            pl.col("key").alias(KEY), pl.col("after").alias(_AFTER), pl.lit(True).alias(_HIT)
+        )
+        new = new.join(after, on=KEY, how="left", maintain_order="left")
+        new = new.with_columns(pl.when(pl.col(_HIT)).then(_AFTER).otherwise(title).alias(title)).drop(_AFTER, _HIT)
+    added = [f.title for f in lent.layout.fields if not f.left_out_of_additions]
+    lacking = [pl.lit(None, dtype=pl.String).alias(t) for t in added if t not in result.additions.columns]
+    additions = result.additions.with_columns(lacking)
+    keyed = additions.filter(pl.col(KEY).is_not_null())
+    return [
+        ("changes.csv", columns, new),
+        ("additions.csv", added, additions),
+        ("removals.csv", key_titles, result.removals),
+        ("undo-changes.csv", columns, old),
+        ("undo-additions.csv", key_titles, keyed),
+        ("undo-removals.csv", all_titles, result.removals),
+    ]

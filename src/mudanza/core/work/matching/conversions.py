@@ -1,0 +1,264 @@
+"""The steps that a column's values need to become what a field takes, found out by trying them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+
+import polars as pl
+
+from mudanza.core.documents.errors import MudanzaError
+from mudanza.core.language.trying import try_flow
+from mudanza.core.layouts.layout import Field
+from mudanza.core.layouts.types.number import NumberType
+from mudanza.core.layouts.types.text import TextType
+from mudanza.core.values.kinds import Kind
+from mudanza.core.values.months import LANGUAGES
+from mudanza.core.values.number_format import NumberFormat
+from mudanza.core.values.written import DATES, DATES_TOO, NAMED_DATES, TIMES, YES_NO, YES_NO_TOO
+from mudanza.core.work.matching.views import View
+
+_PAIRS = [*YES_NO, *YES_NO_TOO]
+_UNITS = re.compile(r"^[-+]?[\d.,' ]+\s*([^\d\s.,'()-][^\d]*?)$|^([^\d\s.,'()+-][^\d]*?)\s*[\d.,' ]+$")
+_PIVOT = (date.today().year + 5) % 100
+
+
+@dataclass(frozen=True)
+class Conversion:
+    """Steps (` -> number decimal=","`, or none), the share of the values that they suit, and what is not sure about them."""
+
+    steps: str
+    share: float
+    doubt: str | None = None
+    #: the column holds codes of its own that only a crosswalk can translate
+    codes: bool = False
+
+
+def conversion(field: Field, view: View) -> Conversion:
+    """The best steps from a column to a field."""
+    clean = _cleaning(view)
+    if not view.texts:
+        doubt = "the column is blank in the sample" if not view.placeholders else "the column has only placeholders"
+        plain = {
+            Kind.NUMBER: " -> number",
+            Kind.DATE: ' -> date "yyyy-MM-dd"',
+            Kind.DATETIME: ' -> date "yyyy-MM-dd HH:mm:ss"',
+            Kind.YESNO: " -> yesno",
+        }
+        return Conversion(plain.get(field.kind, ""), 0.5, doubt)
+    match field.kind:
+        case Kind.NUMBER:
+            return _number(field, view, clean)
+        case Kind.DATE | Kind.DATETIME:
+            return _date(field, view, clean)
+        case Kind.YESNO:
+            return _yesno(view, clean)
+        case _:
+            return _text(field, view, clean)
+
+
+def _cleaning(view: View) -> str:
+    return f" -> blank-if {' '.join(_quoted(p) for p in sorted(view.placeholders))}" if view.placeholders else ""
+
+
+def _quoted(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("{", "\\{") + '"'
+
+
+def _tried(steps: str, texts: Sequence[str]) -> list[str | None]:
+    """What becomes of texts; None where it cannot be done."""
+    try:
+        return [
+            None if codes and made is None else made for made, codes in try_flow(f"{{A}}{steps}", [(t,) for t in texts])
+        ]
+    except MudanzaError:
+        return [None] * len(texts)
+
+
+def _share(made: Sequence[str | None]) -> float:
+    return sum(m is not None for m in made) / len(made) if made else 0.0
+
+
+# numbers
+
+
+def _number(field: Field, view: View, clean: str) -> Conversion:
+    texts = view.texts
+    units = {m.group(1) or m.group(2) for t in texts if (m := _UNITS.match(t))} - {None}
+    percent = units == {"%"}
+    more = (
+        " percent=yes"
+        if percent
+        else f" unit={_quoted('|'.join(sorted(str(u).strip() for u in units)))}"
+        if 0 < len(units) <= 3
+        else ""
+    )
+    if any(t.startswith("(") or t.endswith("-") for t in texts):
+        more += " signs=yes"
+    bare = [re.sub(r"[^\d.,' +-]", "", t).strip().strip("-").strip() for t in texts]
+    best: tuple[float, int, str] = (0.0, 0, "")
+    for rank, (decimal, group) in enumerate(
+        [(".", None), (",", None), (",", "."), (".", ","), (",", " "), (".", "'"), (".", " ")]
+    ):
+        form = re.compile(NumberFormat.of(None, decimal, group).pattern)
+        share = sum(form.match(b) is not None for b in bare) / len(bare)
+        said = (f' decimal="{decimal}"' if decimal != "." else "") + (f' group="{group}"' if group else "")
+        best = max(best, (round(share, 3), -rank, said))
+    if not best[0]:
+        return Conversion(" -> number", 0.0)
+    steps = f"{clean} -> number{best[2]}{more}"
+    share = _share(_tried(steps, texts))
+    doubt = None
+    if all(re.fullmatch(r"[+-]?\d{1,3}([.,])\d{3}", b) or b.isdigit() for b in bare) and any(
+        re.search(r"[.,]\d{3}$", b) for b in bare
+    ):
+        doubt = "a sign before three digits may be of decimals or of thousands"
+    most = field.type.format.max_fraction if isinstance(field.type, NumberType) else None
+    if most is not None:
+        places = max((len(m.split(".")[1]) for m in _tried(steps, texts) if m and "." in m), default=0)
+        if places > most:
+            steps += f" -> round {most}"
+    return Conversion(steps, share, doubt)
+
+
+# dates
+
+
+def _date(field: Field, view: View, clean: str) -> Conversion:
+    texts = view.texts
+    zero = [t for t in texts if re.fullmatch(r"0{1,4}[-/.]?0{2}[-/.]?0{1,4}|0", t)]
+    if zero:
+        clean = f" -> blank-if {' '.join(_quoted(p) for p in sorted({*view.placeholders, *zero}))}"
+        texts = [t for t in texts if t not in zero] or texts
+    timed = sum(":" in t for t in texts) > 0.5 * len(texts)
+    options: list[tuple[float, int, str, str]] = []
+    languages = (
+        ("en", *(one for one in LANGUAGES if one != "en"))
+        if any(re.search(r"[A-Za-zÀ-ÿ]{3}", t) for t in texts)
+        else ("en",)
+    )
+    forms = [*DATES, *DATES_TOO, *(NAMED_DATES if len(languages) > 1 else [])]
+    fitting = [
+        (form, language)
+        for form in forms
+        for language in (languages if "MMM" in form else ("en",))
+        if _near(form, texts)
+    ]
+    for rank, (form, language) in enumerate(fitting):
+        for tail in TIMES if timed else [""]:
+            said = f'"{form}{tail}"' + (f" pivot={_PIVOT}" if form.endswith("yy") and not form.endswith("yyyy") else "")
+            said += f' language="{language}"' if language != "en" else ""
+            share = _share(_tried(f" -> date {said}", texts))
+            if share:
+                options.append((round(share, 3), -rank, said, form))
+    options.sort(reverse=True)
+    if not options:
+        serials = [t for t in texts if re.fullmatch(r"[2-6]\d{4}([.,]\d+)?", t)]
+        if len(serials) > 0.9 * len(texts):
+            whole = " time=yes" if any(not t.isdigit() for t in serials) else ""
+            ending = " -> day" if whole and field.kind is Kind.DATE else ""
+            return Conversion(f"{clean} -> serial{whole}{ending}", len(serials) / len(texts))
+        return Conversion(' -> date "yyyy-MM-dd"', 0.0)
+    share, _, said, form = options[0]
+    doubt = None
+    rivals = [o for o in options[1:] if o[0] == share and o[3] != form and _turned(o[3], form)]
+    if rivals:
+        doubt = f"day and month are not told apart by these values ({said} or {rivals[0][2]})"
+    ending = " -> day" if timed and field.kind is Kind.DATE else ""
+    return Conversion(f"{clean} -> date {said}{ending}", share, doubt)
+
+
+def _near(form: str, texts: Sequence[str]) -> bool:
+    """Whether a form has the signs of the first values, before it is tried on all."""
+    signs = {c for c in form if c in "/-."}
+    head = [t.split(" ")[0].split("T")[0] for t in texts[:20]]
+    if "MMM" in form:
+        return any(re.search(r"[A-Za-z]{3}", t) for t in texts[:20])
+    return any({c for c in h if c in "/-."} == signs and not h.isalpha() for h in head)
+
+
+def _turned(one: str, other: str) -> bool:
+    return one.replace("d", "?").replace("M", "?") == other.replace("d", "?").replace("M", "?")
+
+
+# yes and no
+
+
+def _yesno(view: View, clean: str) -> Conversion:
+    found = {t.lower() for t in view.texts}
+    if len(found) > 4:
+        return Conversion(" -> yesno", 0.0)
+    yes, no = sorted(found & {y for y, _ in _PAIRS}), sorted(found & {n for _, n in _PAIRS})
+    open_words = sorted(found - {*yes, *no})
+    # a word that the sample may not have, by its pair
+    if yes and not no:
+        no = [next(n for y, n in _PAIRS if y == yes[0])]
+    elif no and not yes:
+        yes = [next(y for y, n in _PAIRS if n == no[0])]
+    steps = f'{clean} -> yesno yes="{"|".join(yes or ["?"])}" no="{"|".join(no or ["?"])}"'
+    if open_words:
+        return Conversion(
+            steps, 0.8 * (1 - len(open_words) / len(found)), f"what {', '.join(open_words)} means is open"
+        )
+    return Conversion(steps, 1.0)
+
+
+# text
+
+
+def _text(field: Field, view: View, clean: str) -> Conversion:
+    spaces = (
+        " -> squeeze"
+        if any("  " in v or "\n" in v for v in view.values)
+        else " -> trim"
+        if any(v != v.strip() for v in view.values)
+        else ""
+    )
+    takes = field.type if isinstance(field.type, TextType) else TextType()
+    if takes.permitted is not None:
+        return _permitted(takes.permitted, view, clean, spaces)
+    if takes.pattern is not None and field.separator is None:
+        return _pattern(takes.pattern, view, clean, spaces)
+    steps = clean + spaces
+    limit = takes.longest
+    share = 1.0
+    if limit is not None and view.longest > limit:
+        share = sum(len(t) <= limit for t in view.texts) / len(view.texts)
+        steps += f" -> fit {limit} words=yes"
+    return Conversion(steps, max(share, 0.4))
+
+
+def _permitted(permitted: Sequence[str], view: View, clean: str, spaces: str) -> Conversion:
+    codes = set(view.texts)
+    exact = len(codes & set(permitted)) / len(codes)
+    if exact >= 0.95:
+        return Conversion(clean + (spaces and " -> trim"), exact)
+    for steps, turned in ((" -> upper", str.upper), (" -> lower", str.lower), (" -> sentence", str.capitalize)):
+        if {turned(c) for c in codes} <= set(permitted):
+            return Conversion(clean + (spaces and " -> trim") + steps, 1.0)
+    folded = {p.lower() for p in permitted}
+    alike = sum(c.lower() in folded for c in codes) / len(codes)
+    few = len(codes) <= max(30, 4 * len(permitted))
+    return Conversion(
+        "", max(alike, 0.5 if few else 0.05), None if few else "it has many values for a list of codes", codes=True
+    )
+
+
+def _pattern(asked: str, view: View, clean: str, spaces: str) -> Conversion:
+    pattern = pl.lit(f"^(?:{asked})$")
+    lengths = [int(n) for n in re.findall(r"\{(\d+)\}", asked)]
+    digits = sum(lengths)
+    tried = [spaces, " -> trim", " -> upper", " -> lower", ' -> without " .-/"', " -> digits", " -> code"]
+    if digits:
+        tried += [f" -> digits -> last {digits}", f" -> digits -> pad {digits}"]
+    best = (0.0, spaces)
+    texts = view.texts[:150]
+    for steps in tried:
+        made = pl.Series(_tried(steps, texts), dtype=pl.String)
+        share = float(made.to_frame("t").select(pl.col("t").str.contains(pattern).fill_null(False).mean()).item() or 0)
+        if share > best[0] + 0.02:
+            best = (share, steps)
+    doubt = None if best[0] >= 0.9 else f"only {best[0]:.0%} of the values match {asked}"
+    return Conversion(clean + best[1], best[0], doubt)

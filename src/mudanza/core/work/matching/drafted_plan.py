@@ -1,0 +1,116 @@
+"""A draft written into its plan: nothing that a person wrote is changed, comments and order stay (TOML is kept as text by tomlkit)."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import tomlkit
+from tomlkit.items import Table
+
+from mudanza.core.documents.document import toml_section
+from mudanza.core.documents.errors import Place, PlanError
+from mudanza.core.plans.crosswalk_files import blank_crosswalk
+from mudanza.core.plans.move import Move
+from mudanza.core.plans.plan import Plan
+from mudanza.core.plans.plan_reading import plan_from
+from mudanza.core.sources.opening import files_of, open_source, recognise
+from mudanza.core.sources.reader import ReadOptions
+from mudanza.core.state.files import Outputs
+from mudanza.core.work.matching.drafting import Draft, Proposal
+
+#: begins the comment of a proposal that is not sure
+UNSURE = "unsure"
+
+
+def write_draft(move: Move, plan: Plan, draft: Draft) -> list[str]:
+    """Add the draft's flows to the plan, and the crosswalks that they need; gives the paths that were written."""
+    document = tomlkit.parse(plan.text)
+    fields = document.get("fields")
+    if fields is None:
+        document.append("fields", tomlkit.table())
+        fields = document["fields"]
+    if not isinstance(fields, Table):
+        raise plan.error("[fields] must be a table of its own.", ("fields",), "Write [fields] and lines below.")
+    texts: dict[Path, str] = {}
+    followed = list(document).index("fields") < len(list(document)) - 1
+    for proposal in draft.proposals:
+        if proposal.field.name in fields:
+            continue
+        fields.add(tomlkit.comment(_comment(proposal)))
+        fields.add(proposal.field.name, flow_text(proposal.flow))
+        if proposal.crosswalk is not None:
+            name, further = proposal.crosswalk
+            path = move.folder / "crosswalks" / f"{name}.csv"
+            if not path.exists():
+                texts[path] = blank_crosswalk(further)
+    if followed and draft.proposals:
+        fields.add(tomlkit.nl())
+    text = tomlkit.dumps(document)
+    if text != plan.text or not plan.path.exists():
+        texts[plan.path] = text
+    write_texts(texts)
+    return [move.shown(path) for path in texts]
+
+
+def _comment(proposal: Proposal) -> str:
+    told = f"{proposal.score:.2f}, {', '.join(proposal.evidence) or 'by the values'}"
+    return f"{UNSURE} ({told}): {proposal.doubt}" if proposal.doubt else told
+
+
+def flow_text(flow: str) -> tomlkit.items.String:
+    """A flow as TOML keeps it best to be read: in single quotes, over lines where it has some."""
+    if "'''" in flow:
+        return tomlkit.string(flow)
+    if "'" in flow or "\n" in flow:
+        item = tomlkit.parse(f"flow = '''\n{flow.strip()}\n'''")["flow"]
+        assert isinstance(item, tomlkit.items.String)
+        return item
+    return tomlkit.string(flow, literal=True)
+
+
+def write_texts(texts: dict[Path, str]) -> None:
+    """Write files of text, all or none."""
+    with Outputs("match") as outputs:
+        for path, text in texts.items():
+            outputs.create_text(path, text)
+        outputs.publish()
+
+
+def new_plan(move: Move, name: str, layout: str, files: list[str]) -> Plan:
+    """A plan with its layout and sources, to be drafted; nothing is written. What a source needs to be read as it was found stands below it.
+
+    Raises PlanError if there is a plan of that name, MoveError if the layout is unknown, SourceError where a file cannot be read.
+    """
+    path = move.folder / "plans" / f"{name}.toml"
+    if path.exists():
+        raise PlanError(
+            "the plan is there already.",
+            place=Place(move.shown(path)),
+            hint="Leave --source out: its own sources are used.",
+        )
+    move.layout_path(layout)
+    document = tomlkit.document()
+    document.add("layout", tomlkit.string(f"layouts/{layout}.json"))
+    sources = tomlkit.aot()
+    names: list[str] = []
+    for file in files:
+        # the folder's name, if it has one of its own, says which old program it is
+        path_, folder = Path(file), Path(file).parent.name
+        label = path_.stem if folder in ("", "incoming") or folder in names else folder
+        label = label if label not in names else f"{folder}-{path_.stem}"
+        names.append(label)
+        source = tomlkit.table()
+        source.add("name", label)
+        source.add("file", file)
+        found = [line for one in files_of(move.path(file))[:1] for line in _found(one)]
+        if found:
+            source.add(tomlkit.comment("found out from the file; look whether it is right"))
+            for key, value in tomlkit.parse("\n".join(found)).items():
+                source.add(key, value)
+        sources.append(source)
+    document.add("source", sources)
+    return plan_from(toml_section(tomlkit.dumps(document), path, PlanError), move, name, draft=True)
+
+
+def _found(path: Path) -> tuple[str, ...]:
+    return open_source(path, recognise(path, ReadOptions())).facts.proposal

@@ -1,0 +1,110 @@
+"""What is in a source column, seen in a sample: what it is matched by."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from functools import cached_property
+
+import polars as pl
+
+from mudanza.core.engine.intake import Intake
+from mudanza.core.values.written import DATE_LIKE, NUMBER_LIKE, is_placeholder
+from mudanza.core.work.matching.meanings import Meaning, Words
+
+_SAMPLE = 400
+_LIKE = {
+    "email": re.compile(r"[^@\s]+@[^@\s]+\.[A-Za-z]{2,}"),
+    "phone": re.compile(r"\+?[\d\s()/.-]{6,20}"),
+    "web": re.compile(r"(?:https?://|www\.)\S+|[\w-]+\.(?:com|org|net|pt|de|fr|es|it|nl)\S*", re.IGNORECASE),
+    "iban": re.compile(r"[A-Z]{2}\d{2}[A-Z0-9 ]{11,30}"),
+    "post": re.compile(r"(?:[A-Z]{1,2}-?)?\d{2,5}(?:[- ]\d{2,4})?(?: ?[A-Z]{2})?|[A-Z]{1,2}\d{1,2}[A-Z]? \d[A-Z]{2}"),
+    "barcode": re.compile(r"\d{8}|\d{12,14}|97[89][\d-]{10,14}"),
+    "year": re.compile(r"(?:19|20)\d{2}"),
+}
+
+
+@dataclass(frozen=True)
+class View:
+    """A column of one source in a sample of its rows. `values` are the different ones as they stand, the frequent first."""
+
+    source: str
+    name: str
+    meaning: Meaning
+    rows: int
+    filled: int
+    distinct: int
+    values: tuple[str, ...]
+
+    @cached_property
+    def texts(self) -> list[str]:
+        """The values without spaces at their ends and without placeholders."""
+        plain = dict.fromkeys(v.strip() for v in self.values)
+        return [v for v in plain if v and not is_placeholder(v)]
+
+    @cached_property
+    def placeholders(self) -> list[str]:
+        """Values that only pretend to say something."""
+        return [
+            v
+            for v in dict.fromkeys(v.strip() for v in self.values)
+            if v and is_placeholder(v) and (len(v) > 1 or self.distinct > 2)
+        ]
+
+    @property
+    def unique(self) -> bool:
+        """Whether it could identify the rows: filled in all but a few, and hardly ever twice."""
+        return (
+            self.rows > 1
+            and self.filled >= 0.95 * self.rows
+            and self.distinct >= self.filled - max(1, 0.03 * self.filled)
+        )
+
+    @cached_property
+    def longest(self) -> int:
+        return max((len(t) for t in self.texts), default=0)
+
+    def share(self, fits: re.Pattern[str]) -> float:
+        """How many of the values a pattern fits as a whole."""
+        return sum(fits.fullmatch(t) is not None for t in self.texts) / len(self.texts) if self.texts else 0.0
+
+    def looks(self, what: str) -> float:
+        return self.share(_LIKE[what])
+
+    @cached_property
+    def numeric(self) -> float:
+        return self.share(NUMBER_LIKE)
+
+    @cached_property
+    def dates(self) -> float:
+        return self.share(DATE_LIKE)
+
+    @cached_property
+    def wordy(self) -> float:
+        """How many of the values are made of letters mostly."""
+        if not self.texts:
+            return 0.0
+        return sum(sum(c.isalpha() for c in t) > 0.6 * len(t.replace(" ", "")) for t in self.texts) / len(self.texts)
+
+
+def views(intake: Intake, words: Words) -> dict[str, list[View]]:
+    """The columns of each source, from its first rows."""
+    parts: dict[str, list[pl.DataFrame]] = {}
+    names: dict[str, dict[str, None]] = {}
+    for opened, batch in intake.batches(first=True):
+        rows = opened.rows(batch, intake.columns)
+        parts.setdefault(opened.source.name, []).append(rows)
+        names.setdefault(opened.source.name, {}).update(dict.fromkeys(opened.names))
+    found: dict[str, list[View]] = {}
+    for source, frames in parts.items():
+        rows = pl.concat(frames)
+        found[source] = [_view(source, name, rows, words) for name in names[source]]
+    return found
+
+
+def _view(source: str, name: str, rows: pl.DataFrame, words: Words) -> View:
+    filled = rows[name].drop_nulls()
+    filled = filled.filter(filled.str.strip_chars().str.len_bytes() > 0)
+    counted = filled.value_counts(sort=True)
+    values = tuple(counted[name].head(_SAMPLE).to_list())
+    return View(source, name, words.meaning(name), rows.height, len(filled), counted.height, values)

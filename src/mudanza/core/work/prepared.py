@@ -1,0 +1,80 @@
+"""A list made ready: its plan read, its sources opened, its recipe assembled."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date
+
+from mudanza.core.engine.assembling import assemble, check_columns
+from mudanza.core.engine.expectations import check_expectations
+from mudanza.core.engine.intake import Intake, open_sources
+from mudanza.core.engine.late import Memory
+from mudanza.core.engine.recipe import Recipe
+from mudanza.core.engine.repeats import SeenKeys
+from mudanza.core.language.own_steps import steps_of
+from mudanza.core.language.value import Surroundings
+from mudanza.core.plans.move import Move
+from mudanza.core.plans.plan import Plan
+from mudanza.core.plans.plan_reading import load_plan
+from mudanza.core.state.ledger import ledger_of
+from mudanza.core.work.tables_at_hand import TablesAtHand
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A list made ready to be run: `around` is what its flows may refer to, `tables` where that comes from."""
+
+    move: Move
+    plan: Plan
+    intake: Intake
+    recipe: Recipe
+    around: Surroundings
+    tables: TablesAtHand
+
+    def memory(self) -> Memory:
+        """A memory of its own: the books as they are now, and no keys seen."""
+        books = {name: self.tables.book(name) for name in self.recipe.books}
+        return Memory(books, SeenKeys())
+
+    def trial(self) -> Memory:
+        """A memory that may be forgotten: what is given out in it is not given out."""
+        return Memory({name: self.tables.book(name).copy() for name in self.recipe.books}, SeenKeys())
+
+
+def prepare(
+    move: Move,
+    name: str,
+    *,
+    as_of: date | None = None,
+    parameters: Mapping[str, str] | None = None,
+    draft: bool = False,
+    watch: bool = False,
+) -> Prepared:
+    """Read a plan (which may be unfinished, if it is a `draft`), open its sources, assemble its recipe.
+
+    Raises MudanzaError where anything of it is wrong, with its place.
+    """
+    plan = load_plan(move, name, draft=draft)
+    tables = TablesAtHand(move, ledger_of(move))
+    return assembled(move, plan, open_sources(plan, move), tables, as_of, parameters, watch=watch)
+
+
+def assembled(
+    move: Move,
+    plan: Plan,
+    intake: Intake,
+    tables: TablesAtHand,
+    as_of: date | None,
+    parameters: Mapping[str, str] | None,
+    *,
+    watch: bool = False,
+) -> Prepared:
+    """A plan whose sources are open, with its recipe."""
+    around = tables.around(plan, as_of or date.today(), parameters or {})
+    recipe = assemble(
+        plan, intake.columns, around, steps_of(move.folder, move.own_steps), sources=intake.source_names, watch=watch
+    )
+    check_columns(plan, recipe, intake.headings)
+    check_expectations(plan, intake.columns)
+    return Prepared(move, plan, intake, recipe, around, tables)

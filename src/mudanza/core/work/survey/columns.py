@@ -1,0 +1,354 @@
+"""One column under survey: counted batch by batch, in memory that does not grow with the rows."""
+
+from __future__ import annotations
+
+from collections import Counter
+from decimal import Decimal
+from typing import Any
+
+import polars as pl
+
+from mudanza.core.values.kinds import DECIMAL
+from mudanza.core.work.survey.column_facts import HASHES, ColumnFacts, Counts
+from mudanza.core.work.survey.value_shapes import (
+    CONTROL,
+    ORDERED_DATE,
+    KindTest,
+    kind_tests,
+    only_digits,
+    pretends,
+    shape,
+)
+
+#: Up to so many distinct values are counted exactly, more by adaptive sampling (Wegman) in the same memory.
+EXACT_DISTINCT = 1 << 19
+#: Most frequent values and patterns kept while counting; what falls out is rare.
+_KEPT = 2000
+_TAKEN = 200
+_SAMPLE = 500
+_SAMPLE_ROWS = 10_000
+_LIKELY = 0.8
+_SEPARATORS = [";", "|", "\n", ",", " / "]
+
+
+class Column:
+    """A column under survey; `first` is the first batch, from which it is told what is worth counting."""
+
+    def __init__(self, name: str, first: pl.DataFrame) -> None:
+        self.name = name
+        self.filled = self.spaces = self.leading_zeros = self.controls = 0
+        self.shortest: int | None = None
+        self.longest: int | None = None
+        self.control_example = ""
+        self.frequent: Counter[str] = Counter()
+        self.pretending: Counter[str] = Counter()
+        self.shapes: Counter[str] = Counter()
+        self.lengths: Counter[int] = Counter()
+        self.orders = [0, 0, 0]
+        self.hashes = pl.DataFrame(schema=HASHES)
+        self.waiting: list[pl.DataFrame] = []
+        self.bound = 2**64
+        sample: pl.DataFrame = (
+            first.head(_SAMPLE_ROWS).select(pl.col(name).str.strip_chars().alias("t")).filter(pl.col("t") != "")
+        )
+        sample = sample.unique(maintain_order=True).head(_SAMPLE)
+        self.samples = sample["t"].head(3).to_list()
+        self.tests: list[KindTest] = []
+        if sample.height:
+            tests = kind_tests()
+            shares = sample.select(t.fits(pl.col("t")).fill_null(False).mean().alias(t.name) for t in tests).row(0)
+            certain = {
+                wider for test, share in zip(tests, shares, strict=True) if share == 1 for wider in test.is_case_of
+            }
+            self.tests = [
+                t for t, share in zip(tests, shares, strict=True) if share >= _LIKELY and t.name not in certain
+            ]
+        self.fits = dict.fromkeys((t.name for t in self.tests), 0)
+        self.odd: dict[str, list[str]] = {t.name: [] for t in self.tests}
+        self.extremes: dict[str, tuple[Any, Any]] = {}
+        self.sums: dict[str, Decimal] = {t.name: Decimal(0) for t in self.tests if t.is_number}
+        self.separators = _separators_in(sample["t"])
+        self.several = dict.fromkeys(self.separators, 0)
+        self.has_shapes = self._has_shapes(sample)
+        ordered = sample["t"].str.contains(ORDERED_DATE)
+        self.has_orders = bool(sample.height) and int(ordered.sum()) > 0.5 * sample.height
+
+    def _has_shapes(self, sample: pl.DataFrame) -> bool:
+        """Whether the column is one of codes: few patterns, mostly with digits. Names have as many as there are lengths."""
+        # the patterns of plain numbers are their lengths
+        if sample.is_empty() or any(t.is_date or t.name in ("number", "e-mail", "digits") for t in self.tests):
+            return False
+        shapes = sample.select(shape(pl.col("t")).alias("s"))["s"].value_counts(sort=True)
+        digits = int(sample["t"].str.contains(r"\d").sum())
+        few = int(shapes.head(12)["count"].sum()) >= 0.9 * sample.height
+        return few and (digits > 0.5 * sample.height or shapes.height <= 3)
+
+    def values(self, rows: pl.DataFrame) -> pl.LazyFrame:
+        """The distinct values of a batch that are not blank: as they stand, without spaces at the ends, how often, their hash."""
+        text = pl.col("t")
+        return (
+            rows.lazy()
+            .select(pl.col(self.name).alias("raw"))
+            .filter(pl.col("raw").is_not_null())
+            .group_by("raw")
+            .agg(pl.len().alias("n"))
+            .with_columns(pl.col("raw").str.strip_chars().alias("t"))
+            .filter(text.str.len_bytes() > 0)
+        )
+
+    def queries(self, distinct: pl.DataFrame) -> list[pl.LazyFrame]:
+        """What to ask of the distinct values of a batch."""
+        n = pl.col("n")
+        text = pl.col("t")
+        values = distinct.lazy()
+        # what several questions need is made once, as columns
+        made = {"control": pl.col("raw").str.contains(CONTROL), "size": text.str.len_chars()}
+        asked = [
+            n.sum().alias("filled"),
+            pl.col("size").min().alias("shortest"),
+            pl.col("size").max().alias("longest"),
+            n.filter(text.str.len_bytes() != pl.col("raw").str.len_bytes()).sum().alias("spaces"),
+            n.filter(pl.col("control")).sum().alias("control"),
+            pl.col("raw").filter(pl.col("control")).first().alias("control example"),
+        ]
+        for test in self.tests:
+            fits, value = f"{test.name} fits", f"{test.name} value"
+            made[fits] = test.fits(text).fill_null(False)
+            asked += [
+                n.filter(pl.col(fits)).sum().alias(test.name),
+                text.filter(~pl.col(fits)).head(3).implode().alias(f"{test.name} odd"),
+            ]
+            if test.value is not None:
+                made[value] = test.value(text)
+                asked += [
+                    pl.col(value).min().alias(f"{test.name} least"),
+                    pl.col(value).max().alias(f"{test.name} most"),
+                ]
+                if test.is_number:
+                    wide = pl.Int128 if test.name == "whole number" else DECIMAL
+                    asked.append((pl.col(value).cast(wide) * n.cast(wide)).sum().alias(f"{test.name} sum"))
+        if "digits" in self.fits:
+            zero = text.str.starts_with("0") & (pl.col("size") > 1) & pl.col("digits fits")
+            asked.append(n.filter(zero).sum().alias("zeros"))
+        if not self.tests:
+            asked += [text.min().alias("least"), text.max().alias("most")]
+        for number, separator in enumerate(self.separators):
+            asked.append(n.filter(text.str.contains(separator, literal=True)).sum().alias(f"separator {number}"))
+        if self.has_orders:
+            parts = text.str.extract_groups(ORDERED_DATE)
+            made["first"], made["second"] = (parts.struct.field(i).cast(pl.Int16, strict=False) for i in ("1", "2"))
+            first, second = pl.col("first"), pl.col("second")
+            asked += [
+                n.filter((first > 12) & (second <= 12)).sum().alias("day first"),
+                n.filter((second > 12) & (first <= 12)).sum().alias("month first"),
+                n.filter((first <= 12) & (second <= 12)).sum().alias("either"),
+            ]
+        by_hash = values.select(text.hash(7).alias("h"), n.cast(pl.UInt32))
+        queries = [
+            values.with_columns(expr.alias(name) for name, expr in made.items()).select(asked),
+            by_hash,
+            values.select("t", "n").top_k(_TAKEN, by="n"),
+            values.filter(pretends(text)).group_by("t").agg(n.sum()),
+        ]
+        if self.has_shapes:
+            plain = not distinct.select((text.str.len_bytes() != text.str.len_chars()).any()).item()
+            queries.append(values.group_by(shape(text, plain=plain).alias("t")).agg(n.sum()).top_k(_TAKEN, by="n"))
+        if "digits" in self.fits:
+            queries.append(values.filter(only_digits(text)).group_by(text.str.len_chars().alias("t")).agg(n.sum()))
+        return queries
+
+    def take(self, answers: list[pl.DataFrame]) -> None:
+        """Add the answers to the queries on one batch."""
+        counted, hashes, frequent, pretending, *more = answers
+        row = counted.row(0, named=True)
+        if not row["filled"]:
+            return
+        self.filled += row["filled"]
+        self.spaces += row["spaces"]
+        self.leading_zeros += row.get("zeros", 0)
+        self.controls += row["control"]
+        self.control_example = self.control_example or row["control example"] or ""
+        self.shortest = min(self.shortest or row["shortest"], row["shortest"])
+        self.longest = max(self.longest or 0, row["longest"])
+        for test in self.tests:
+            self.fits[test.name] += row[test.name]
+            self.odd[test.name] = (self.odd[test.name] + list(row[f"{test.name} odd"]))[:3]
+            if test.value is not None:
+                self._extreme(test.name, row[f"{test.name} least"], row[f"{test.name} most"])
+            if test.is_number:
+                self.sums[test.name] += Decimal(row[f"{test.name} sum"] or 0)
+        if not self.tests:
+            self._extreme("text", row["least"], row["most"])
+        for number, separator in enumerate(self.separators):
+            self.several[separator] += row[f"separator {number}"]
+        if self.has_orders:
+            self.orders = [a + row[k] for a, k in zip(self.orders, ("day first", "month first", "either"), strict=True)]
+        _add(self.frequent, frequent)
+        _add(self.pretending, pretending)
+        if self.has_shapes:
+            _add(self.shapes, more.pop(0))
+        if "digits" in self.fits:
+            self.lengths.update(dict(more.pop(0).iter_rows()))
+        self.waiting.append(hashes.filter(pl.col("h") < self.bound) if self.bound < 2**64 else hashes)
+        if sum(w.height for w in self.waiting) > max(self.hashes.height, 1 << 18):
+            self._settle()
+
+    def _extreme(self, name: str, least: Any, most: Any) -> None:
+        if least is None:
+            return
+        known = self.extremes.get(name, (least, most))
+        self.extremes[name] = (min(known[0], least), max(known[1], most))
+
+    def _settle(self) -> None:
+        self.hashes = pl.concat([self.hashes, *self.waiting]).group_by("h").agg(pl.col("n").sum())
+        self.waiting = []
+        while self.hashes.height > EXACT_DISTINCT:
+            self.bound //= 2
+            self.hashes = self.hashes.filter(pl.col("h") < self.bound)
+
+    def facts(self, heading: str) -> ColumnFacts:
+        """What was found."""
+        self._settle()
+        exact = self.bound == 2**64
+        distinct = self.hashes.height if exact else round(self.hashes.height * (2**64 / self.bound))
+        kind, share, test = self._kind(distinct)
+        least, most = self.extremes.get(test.name if test else "text", (None, None))
+        if test is not None and test.value is None:
+            least = most = None
+        placeholders = self._placeholders(distinct, test)
+        several = max(self.several.items(), key=lambda item: item[1], default=("", 0))
+        mixed = tuple(self.orders) if self.has_orders else None
+        return ColumnFacts(
+            name=self.name,
+            heading=heading,
+            filled=self.filled,
+            distinct=distinct,
+            distinct_exact=exact,
+            kind=kind,
+            kind_share=share,
+            shortest=self.shortest,
+            longest=self.longest,
+            least=_shown(least),
+            most=_shown(most),
+            samples=self.samples,
+            odd=self.odd.get(test.name, []) if test else [],
+            frequent=[(v, c) for v, c in self.frequent.most_common(10) if c > 1 or distinct <= 10],
+            shapes=self._patterns(),
+            placeholders=placeholders,
+            spaces=self.spaces,
+            leading_zeros=self.leading_zeros,
+            zeros_lost=self._zeros_lost(distinct),
+            several=several if several[1] else None,
+            date_orders=mixed,  # type: ignore[arg-type]
+            control=(self.controls, self.control_example) if self.controls else None,
+            total=_shown(self.sums[test.name]) if test is not None and test.is_number else None,
+            hashes=self.hashes,
+        )
+
+    def _patterns(self) -> Counts:
+        if "digits" not in self.fits:
+            return self.shapes.most_common(10)
+        # beyond a telephone number's length a pattern of nines says nothing
+        return [("9" * length, count) for length, count in self.lengths.most_common(10) if length <= 24]
+
+    def _kind(self, distinct: int) -> tuple[str, float, KindTest | None]:
+        if self.filled == 0:
+            return "blank", 1.0, None
+        best = max(self.fits.values(), default=0)
+        if best < _LIKELY * self.filled:
+            return "text", 1.0, None
+        # the strictest kind that fits equally well
+        kinds = [test for test in self.tests if self.fits[test.name] == best]
+        names = {test.name for test in kinds}
+        test = kinds[0]
+        if test.name == "yes/no" and distinct > 4:
+            return "text", 1.0, None
+        if {"date dd/MM/yyyy", "date MM/dd/yyyy"} <= names:
+            return "date, day or month first", best / self.filled, test
+        if test.name == "whole number" and self.leading_zeros:
+            test = next((t for t in kinds if t.name == "digits"), test)
+        return test.name, best / self.filled, test
+
+    def _placeholders(self, distinct: int, test: KindTest | None) -> Counts:
+        """Values that pretend to be filled: by what they are, and by standing out where others hardly repeat."""
+        if distinct < 2:
+            return []
+        found = {value: count for value, count in self.pretending.items() if distinct > 2 or len(value) > 1}
+        if test is not None:
+            of_kind = pl.Series("t", list(self.frequent), dtype=pl.String)
+            fits = of_kind.to_frame().select(test.fits(pl.col("t")).fill_null(False))["t"]
+            for value, fit in zip(self.frequent, fits, strict=True):
+                if not fit and self.frequent[value] >= max(3, 0.001 * self.filled):
+                    found[value] = self.frequent[value]
+        common = self.frequent.most_common(2)
+        if len(common) == 2 and distinct > 0.5 * self.filled:
+            (value, count), (_, second) = common
+            latest = test is not None and test.is_date and self._is_latest(value, test)
+            if count >= max(5, 0.01 * self.filled) and count >= 5 * second and not latest:
+                found.setdefault(value, count)
+        return sorted(found.items(), key=lambda item: (-item[1], item[0]))
+
+    def _is_latest(self, value: str, test: KindTest) -> bool:
+        """Whether a date is the last one of the column: the day of the export is often frequent and true."""
+        assert test.value is not None
+        day = pl.select(test.value(pl.lit(value))).item()
+        return day is not None and day == self.extremes.get(test.name, (None, None))[1]
+
+    def _zeros_lost(self, distinct: int) -> bool:
+        """Whether codes of digits look as if a spreadsheet took their zeros: none has one in front, and a share as large as that
+        of codes that begin with zero is a digit too short."""
+        total = sum(self.lengths.values())
+        if total < 20 or self.leading_zeros or total < _LIKELY * self.filled:
+            return False
+        usual, times = self.lengths.most_common(1)[0]
+        short = sum(self.lengths[usual - i] for i in (1, 2, 3))
+        least, most = self.extremes.get("whole number", (0, 0))
+        running = int(most) - int(least) < 3 * distinct
+        return (
+            usual >= 4
+            and max(self.lengths) == usual
+            and times >= 0.6 * total
+            and 0.02 * total <= self.lengths[usual - 1] <= 0.3 * total
+            and short + times == total
+            and not running
+        )
+
+
+def _add(counter: Counter[str], counts: pl.DataFrame) -> None:
+    counter.update(dict(counts.iter_rows()))
+    if len(counter) > 2 * _KEPT:
+        kept = counter.most_common(_KEPT)
+        counter.clear()
+        counter.update(dict(kept))
+
+
+def _separators_in(sample: pl.Series) -> list[str]:
+    """Separators that stand in some values of a sample between parts that look like the values without one."""
+    found = []
+    for separator in _SEPARATORS:
+        has = sample.str.contains(separator, literal=True)
+        if not 0 < int(has.sum()) < 0.9 * sample.len() or sample.len() < 10:
+            continue
+        alone = sample.filter(~has).to_frame("t").select(_rough(pl.col("t")))["t"].unique()
+        parts = sample.filter(has).str.split(separator).explode().str.strip_chars()
+        parts = parts.filter(parts != "").to_frame("t").select(_rough(pl.col("t")))["t"]
+        alike = int(parts.is_in(alone.implode()).sum())
+        # words are like words whatever they are; codes, numbers and addresses are only like their own kind
+        plain = alone.len() and alone.is_in(["a", "a a", "A", "Aa", "Aa Aa"]).any()
+        if alike > 0.95 * parts.len() and not plain:
+            found.append(separator)
+    return found
+
+
+def _rough(text: pl.Expr) -> pl.Expr:
+    """The pattern of a value, runs of one sort taken as one."""
+    runs = text.str.replace_all(r"\d+", "9").str.replace_all(r"\p{Lu}+", "A")
+    return runs.str.replace_all(r"[\p{Ll}\p{Lo}]+", "a").str.replace_all(r"(?:[Aa][.\-_9]?)+a?@", "a@")
+
+
+def _shown(value: Any) -> str | None:
+    if value is None or isinstance(value, str):
+        return value
+    if isinstance(value, Decimal):
+        return f"{value.normalize():f}"
+    return str(value)

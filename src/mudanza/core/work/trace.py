@@ -1,0 +1,271 @@
+"""One record's whole story: where it came from, how each field was made, and where it went."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Any
+
+import polars as pl
+
+from mudanza.core.documents.errors import MudanzaError
+from mudanza.core.engine.early import run_early
+from mudanza.core.engine.intake import Opened
+from mudanza.core.engine.late import run_late, run_whole
+from mudanza.core.engine.places import with_cells
+from mudanza.core.findings.finding import as_shown
+from mudanza.core.layouts.layout import Layout
+from mudanza.core.plans.crosswalk_files import entries_of
+from mudanza.core.plans.move import Move
+from mudanza.core.plans.plan import Plan
+from mudanza.core.plans.plan_reading import load_plan
+from mudanza.core.sinks.formats import read_built
+from mudanza.core.sources.reader import BrokenRow
+from mudanza.core.state.loans import accepted
+from mudanza.core.state.sent import Went, went_out
+from mudanza.core.tables.crosswalk import PROPOSED, Listed
+from mudanza.core.values.kinds import plain_text
+from mudanza.core.values.row_columns import FILE, INNER, LINE, SOURCE, key_text, shown_key
+from mudanza.core.work.choosing import Choice, choose
+from mudanza.core.work.order import list_of
+from mudanza.core.work.prepared import Prepared, prepare
+
+_MOST = 5
+
+
+@dataclass(frozen=True)
+class TracedStep:
+    """A piece of a flow and the value after it; `depth` counts the brackets it stands in."""
+
+    text: str
+    value: str | None
+    depth: int
+
+
+@dataclass(frozen=True)
+class TracedField:
+    """A field of the record: its steps in their order, the text that is written, and the crosswalk entries that were used."""
+
+    name: str
+    title: str
+    flow: str | None
+    steps: list[TracedStep]
+    written: str | None
+    entries: list[str]
+
+
+@dataclass(frozen=True)
+class TracedRow:
+    """A source row of the record: all its columns, how it ended, its fields, the identifiers (book, old, new, given or not yet), and its findings."""
+
+    source: str
+    file: str
+    unit: str
+    line: int
+    columns: dict[str, str | None]
+    keep: str | None
+    end: str
+    fields: list[TracedField]
+    keys: list[tuple[str, str, str | None, bool]]
+    findings: list[dict[str, str | None]]
+
+
+@dataclass(frozen=True)
+class Related:
+    """Records of another list that belong to the record: `to` if it refers to them, else they refer to it."""
+
+    list_name: str
+    to: bool
+    fields: str
+    count: int
+    keys: list[str]
+
+
+@dataclass(frozen=True)
+class Trace:
+    """A record in one list. `went` are the runs that wrote it (with their moment), `changes` what loans changed: loan, field, before, after."""
+
+    list_name: str
+    key: str | None
+    rows: list[TracedRow]
+    #: damaged rows that hold the key: file, line, why, text
+    damaged: list[tuple[str, int, str, str]] = field(default_factory=list)
+    went: list[tuple[Went, str]] = field(default_factory=list)
+    changes: list[tuple[str, str, str | None, str | None]] = field(default_factory=list)
+    related: list[Related] = field(default_factory=list)
+
+
+def trace(
+    move: Move,
+    key: str,
+    lists: Sequence[str] = (),
+    *,
+    as_of: date | None = None,
+    parameters: Mapping[str, str] | None = None,
+) -> tuple[list[Trace], list[tuple[str, MudanzaError]]]:
+    """The record of a new or old key in some lists (all if none are named), and the lists that could not be looked through, with the reason.
+
+    Nothing is written. Raises MudanzaError where a list that was named cannot be looked through.
+    """
+    found, failed = [], []
+    for name in lists or move.names("plans", ".toml"):
+        try:
+            one = _trace(move, key, name, as_of or date.today(), parameters or {})
+        except MudanzaError as error:
+            if lists:
+                raise
+            failed.append((name, error))
+            continue
+        if one is not None:
+            found.append(one)
+    return found, failed
+
+
+def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str, str]) -> Trace | None:
+    ready = prepare(move, name, as_of=as_of, parameters=parameters, watch=True)
+    plan, ledger = ready.plan, ready.tables.ledger
+    given = {book: set(ready.tables.book(book).all()["key"].to_list()) for book in ready.recipe.books}
+    rows: list[TracedRow] = []
+    broken: list[tuple[Opened, BrokenRow]] = []
+    for opened, some, noticed in choose(ready, Choice(_MOST, key=key, damaged=broken), lambda _, rows, __: rows[LINE]):
+        rows += _rows(ready, opened, some, noticed, given)
+    titles = [f.title for f in plan.layout.fields if f.name in plan.layout.primary_key]
+    written = next((r for r in rows if r.end in ("written", "merged")), None)
+    texts = {f.title: f.written for f in written.fields} if written else {}
+    new = ", ".join(texts.get(t) or "" for t in titles) if written and titles else None
+    went = went_out(ledger, name, new or key)
+    if not rows and not went and not broken:
+        return None
+    damaged = [(opened.shown, row.line, f"{row.code}: {row.value}", row.text or "") for opened, row in broken]
+    moments = {run.id: run.started for run in ledger.runs()}
+    target = new or key
+    changes = [
+        (loan, by_field, before, after)
+        for loan, changed, by_field, before, after in accepted(ledger, name)
+        if changed.replace(INNER, ", ") == target
+    ]
+    return Trace(
+        name,
+        new,
+        rows,
+        damaged,
+        [(one, moments.get(one.run, "")) for one in went],
+        changes,
+        _related(move, plan, texts),
+    )
+
+
+def _rows(
+    ready: Prepared, opened: Opened, some: pl.DataFrame, noticed: pl.DataFrame, given: dict[str, set[str]]
+) -> list[TracedRow]:
+    recipe, intake = ready.recipe, ready.intake
+    made = run_whole(recipe, some, ready.tables.books)
+    early = run_early(recipe, some, opened.own(intake.columns), noticed)
+    ends = run_late(recipe, early, ready.trial(), [one.shown for one in intake.opened])
+    findings = as_shown(with_cells(ends.findings, opened, recipe))
+    found = []
+    for number, row in enumerate(some.iter_rows(named=True)):
+        line = row[LINE]
+        end = ends.end_of(line)
+        mine = findings.filter(pl.col("line") == line).drop("file", "line").to_dicts()
+        keys = []
+        whole = made[number]
+        for mint in recipe.mints:
+            identity, key = whole.select(mint.identity, mint.key).row(0)
+            if identity is not None:
+                keys.append((mint.book, identity.replace(INNER, ", "), key, key in given.get(mint.book, ())))
+        columns = {c: row[c] for c in opened.names}
+        fields = _fields(ready, whole) if end != "skipped" else []
+        found.append(
+            TracedRow(
+                str(row[SOURCE]),
+                str(row[FILE]),
+                opened.reader.facts.unit,
+                line,
+                columns,
+                ready.plan.keep,
+                end,
+                fields,
+                keys,
+                mine,
+            )
+        )
+    return found
+
+
+def _fields(ready: Prepared, row: pl.DataFrame) -> list[TracedField]:
+    recipe = ready.recipe
+    asked: list[pl.Expr] = []
+    for number, watched in enumerate(recipe.mentions.watched):
+        asked.append(plain_text(watched.value.expr, watched.value.kind).cast(pl.String).alias(f"v{number}"))
+        asked.append((pl.lit(True) if watched.applies is None else watched.applies.expr).alias(f"a{number}"))
+    asked += [made.text.expr.alias(f"t{number}") for number, made in enumerate(recipe.fields)]
+    values = row.select(asked).row(0, named=True)
+    found = []
+    for number, made in enumerate(recipe.fields):
+        steps = []
+        for at, watched in enumerate(recipe.mentions.watched):
+            if watched.column != made.field.title or not values[f"a{at}"]:
+                continue
+            steps.append(TracedStep(watched.text, values[f"v{at}"], watched.depth))
+        flow = ready.plan.flows.get(made.field.name)
+        entries = _entries(ready, row, made.field.title)
+        found.append(TracedField(made.field.name, made.field.title, flow, steps, values[f"t{number}"], entries))
+    return found
+
+
+def _entries(ready: Prepared, row: pl.DataFrame, title: str) -> list[str]:
+    """The lines of crosswalks that a field of a row was made by, as people know them."""
+    found, move = [], ready.move
+    for asked in ready.recipe.mentions.crosswalks:
+        if asked.field != title or (asked.applies is not None and not row.select(asked.applies).item()):
+            continue
+        values = tuple(value or "" for value in row.select(asked.columns).row(0))
+        path = move.crosswalk_path(asked.crosswalk)
+        entry = Listed([e for e in entries_of(path) if e.state != PROPOSED]).entry_for(values) if values[0] else None
+        if entry is not None:
+            code = f"{entry.code} to {entry.upto}" if entry.upto else entry.code
+            said = f"{move.shown(path)} line {entry.line}: {', '.join((code, *entry.when))} -> {entry.to or '(blank)'}"
+            found.append(said + (f"  ({entry.note})" if entry.note else ""))
+    return found
+
+
+def _related(move: Move, plan: Plan, texts: Mapping[str, str | None]) -> list[Related]:
+    """Records of other lists, in the files as they were built last."""
+    if not texts:
+        return []
+    layouts: dict[str, Layout] = {plan.name: plan.layout}
+    for other in move.names("plans", ".toml"):
+        try:
+            layouts.setdefault(other, load_plan(move, other, draft=True).layout)
+        except MudanzaError:
+            continue
+    found = []
+    by_name = {f.name: f.title for f in plan.layout.fields}
+    for reference in plan.layout.references:
+        target = list_of(layouts, reference.resource)
+        values = [texts.get(by_name[f]) for f in reference.fields]
+        if target and all(values):
+            found.append(_matching(move, layouts[target], target, True, reference.columns, values))
+    for other, layout in layouts.items():
+        for reference in layout.references:
+            if list_of(layouts, reference.resource) == plan.name:
+                values = [texts.get(by_name.get(c, c)) for c in reference.columns]
+                if all(values):
+                    found.append(_matching(move, layout, other, False, reference.fields, values))
+    return [one for one in found if one is not None]
+
+
+def _matching(
+    move: Move, layout: Layout, name: str, to: bool, names: Sequence[str], values: Sequence[Any]
+) -> Related | None:
+    rows = read_built(move, name, layout)
+    if rows is None:
+        return None
+    titles = {f.name: f.title for f in layout.fields}
+    asked = [pl.col(titles.get(n, n)) == v for n, v in zip(names, values, strict=True)]
+    hits = rows.filter(pl.all_horizontal(asked))
+    keys = [titles[k] for k in layout.primary_key] or list(titles.values())[:1]
+    shown_keys = hits.select(shown_key(key_text([pl.col(k) for k in keys]))).to_series()
+    return Related(name, to, ", ".join(names), hits.height, shown_keys.head(_MOST).to_list())
