@@ -88,7 +88,7 @@ def program(
         result = Ended(ended.returncode, ended.stdout.decode(), ended.stderr.decode())
     else:
         result = _warm().run(words, cwd, environment)
-    assert "Traceback" not in result.err, result.err
+    assert "--debug" in words or "Traceback" not in result.err, result.err
     if status is not None:
         assert result.status == status, f"{words}\n{result.out}\n{result.err}"
     return result
