@@ -10,12 +10,13 @@ import polars as pl
 from mudanza.core.documents.errors import LanguageError, MudanzaError, nearest
 from mudanza.core.documents.marks import KeyPath
 from mudanza.core.engine.recipe import Condition, Made, Mentions, Recipe
+from mudanza.core.engine.reference import Reference, leading_nowhere
 from mudanza.core.findings.problem import Problem
 from mudanza.core.language.compiling import Compiler
 from mudanza.core.language.parsing import error_at, parse_condition, parse_flow
 from mudanza.core.language.steps import STEPS
 from mudanza.core.language.steps.declaring import Step
-from mudanza.core.language.value import Stages, Surroundings, Value
+from mudanza.core.language.value import Stages, Surroundings, Value, combined
 from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.rules import blank_as_rendered, render, value_problems
 from mudanza.core.plans.plan import Plan
@@ -30,20 +31,22 @@ def assemble(
     steps: Mapping[str, Step] = STEPS,
     *,
     sources: Sequence[str] = (),
+    references: Sequence[Reference] = (),
     watch: bool = False,
 ) -> Recipe:
-    """The recipe of a plan whose sources have these columns, and these names (none, if rows name their sources themselves). With `watch`, it tells each value on the way to each field.
+    """The recipe of a plan whose sources have these columns, and these names (none, if rows name their sources themselves), and whose `references` are looked at.
+    With `watch`, it tells each value on the way to each field.
 
     Raises errors that point into the plan.
     """
-    return _Assembly(plan, columns, around, steps, sources, watch).recipe()
+    return _Assembly(plan, columns, around, steps, sources, references, watch).recipe()
 
 
 def assemble_condition(
     plan: Plan, columns: Sequence[str], around: Surroundings, text: str, steps: Mapping[str, Step] = STEPS
 ) -> Condition:
     """A condition that somebody gives beside the plan. Raises LanguageError whose place is the text."""
-    return _Assembly(plan, columns, around, steps, (), False).condition(text, "--where")
+    return _Assembly(plan, columns, around, steps, (), (), False).condition(text, "--where")
 
 
 class _Assembly:
@@ -54,9 +57,10 @@ class _Assembly:
         around: Surroundings,
         steps: Mapping[str, Step],
         sources: Sequence[str],
+        references: Sequence[Reference],
         watch: bool,
     ) -> None:
-        self.plan, self.around = plan, around
+        self.plan, self.around, self.references = plan, around, references
         self.made: dict[str, Made] = {}
         self.under_way: list[str] = []
         self.early: list[Problem] = []
@@ -79,6 +83,9 @@ class _Assembly:
         keep = self._keep()
         chosen_by = frozenset(self.compiler.used)
         fields = [self._make(field) for field in self.plan.layout.fields]
+        for reference in self.references:
+            if len(reference.fields) > 1:
+                self._refer(reference, [self.made[name].text for name in reference.fields])
         sorted_by = {s for s in self.plan.sort if not s.startswith("@")}
         return Recipe(
             keep=keep,
@@ -164,8 +171,21 @@ class _Assembly:
             # what could not be made at all needs no second finding for being blank
             asked = [replace(p, when=p.when & ~value.failed.fill_null(False)) for p in asked]
         (self.late if value.late else self.early).extend(problems + asked)
+        for reference in self.references:
+            if reference.fields == (field.name,):
+                nowhere = self._refer(reference, [text])
+                if reference.blanks:
+                    typed = combined([typed, nowhere], pl.when(~nowhere.expr).then(typed.expr), typed.kind)
+                    text = self.stages.hold(typed, render(field, typed.expr, typed.kind))
         self.made[field.name] = Made(field, typed, text, columns)
         return self.made[field.name]
+
+    def _refer(self, reference: Reference, texts: list[Value]) -> Value:
+        """Whether a reference leads nowhere; the finding on it is noted."""
+        fields = [self.by_name[name] for name in reference.fields]
+        nowhere = leading_nowhere(self.stages, reference, fields, texts)
+        (self.late if nowhere.late else self.early).extend(nowhere.problems)
+        return nowhere
 
     def _fitting(self, field: Field, value: Value, flow: str) -> Value:
         """The value as the field's kind. Raises LanguageError where it does not fit."""

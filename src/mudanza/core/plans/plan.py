@@ -14,6 +14,8 @@ from mudanza.core.sources.reader import ReadOptions
 
 #: the ends of a row that a plan can expect
 ENDS = ("written", "held back", "skipped", "merged")
+#: what becomes of a record whose reference leads nowhere: of all that is not said, the first
+NOWHERE = ("hold back", "blank", "write")
 
 
 @dataclass(frozen=True)
@@ -57,7 +59,8 @@ class Expectation:
 
 @dataclass(frozen=True)
 class Plan:
-    """A plan as written. `flows` maps field names to flows; `left_behind` columns to reasons; `document` is the text that says it all."""
+    """A plan as written. `flows` maps field names to flows; `left_behind` columns to reasons; `references` the fields of
+    references to what becomes of one that leads nowhere, where that is said; `document` is the text that says it all."""
 
     name: str
     document: Document
@@ -68,6 +71,7 @@ class Plan:
     flows: Mapping[str, str] = field(default_factory=dict)
     left_behind: Mapping[str, str] = field(default_factory=dict)
     lookups: Mapping[str, LookupTable] = field(default_factory=dict)
+    references: Mapping[tuple[str, ...], str] = field(default_factory=dict)
     expectations: tuple[Expectation, ...] = ()
 
     @property

@@ -10,11 +10,11 @@ from mudanza.core.documents.errors import PlanError, unknown
 from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
-from mudanza.core.plans.plan import ENDS, Expectation, LookupTable, Plan, Source
+from mudanza.core.plans.plan import ENDS, NOWHERE, Expectation, LookupTable, Plan, Source
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.sources.settings import SETTINGS, read_options
 
-_TOP = {"layout", "source", "rows", "fields", "left_behind", "lookup", "expect"}
+_TOP = {"layout", "source", "rows", "fields", "left_behind", "lookup", "references", "expect"}
 _SOURCE = {"name", "file", "database", "lacks", "adds"}
 _LOOKUP = {"key", "file", "database", "list", "fold"}
 _EXPECT = {"row", "key", "ends", "fields"}
@@ -51,6 +51,7 @@ def plan_from(node: Section, move: Move, name: str, *, draft: bool = False) -> P
         flows=_flows(node.table("fields"), name, layout, draft),
         left_behind=_left_behind(node.table("left_behind")),
         lookups=lookups,
+        references=_nowhere(node.table("references"), layout),
         expectations=tuple(_expectation(one, layout) for one in node.tables("expect", "an expectation")),
     )
 
@@ -101,6 +102,31 @@ def _left_behind(node: Section) -> dict[str, str]:
         if not isinstance(reason, str) or not reason.strip():
             raise node.fail(f"leaving {column!r} behind needs a reason.", column, "Write the reason in quotes.")
     return dict(node.content)
+
+
+def _nowhere(node: Section, layout: Layout) -> dict[tuple[str, ...], str]:
+    """What is said of references that lead nowhere, by their fields."""
+    said = {}
+    by_name = {", ".join(reference.fields): reference.fields for reference in layout.references}
+    for name, end in node.content.items():
+        if name not in by_name:
+            hint = f"It has: {'; '.join(by_name)}." if by_name else "It has none: take the line out."
+            raise node.fail(f"the layout has no reference by {name!r}.", name, hint)
+        if end not in NOWHERE:
+            hint = f"It is one of {', '.join(NOWHERE)}."
+            raise node.fail(f"{end!r} says nothing of a reference that leads nowhere.", name, hint)
+        if end == "blank":
+            _can_be_blank(node, name, by_name[name], layout)
+        said[by_name[name]] = end
+    return said
+
+
+def _can_be_blank(node: Section, name: str, fields: tuple[str, ...], layout: Layout) -> None:
+    hint = 'Say "hold back" or "write".'
+    if len(fields) > 1:
+        raise node.fail("a reference by several fields cannot be blanked.", name, hint)
+    if layout.field_named(fields[0]).required or fields[0] in layout.primary_key:
+        raise node.fail(f"{name!r} must be filled, so it cannot be blanked.", name, hint)
 
 
 def _options(node: Section, but: Iterable[str]) -> ReadOptions:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import date
@@ -30,12 +30,15 @@ from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.list_files import ListFiles
 from mudanza.core.work.order import in_order_of_need, looked_up_lists
 from mudanza.core.work.prepared import Prepared, assembled
+from mudanza.core.work.references import refers_to_itself, wanted_columns
 from mudanza.core.work.results import BuildResult, ListResult
 from mudanza.core.work.shapes import build_shape
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
 #: of fewer records than this any share may go
 _FEW = 10
+#: so often a list that refers to itself is made anew for those that an earlier round held back
+_ROUNDS = 200
 
 Progress = Callable[[int], None]
 
@@ -48,8 +51,8 @@ class _Asked:
     parameters: Mapping[str, str]
     progress: Progress | None
     compare: bool
-    #: the lists that others of the run look up in
-    looked_up: frozenset[str]
+    #: the headings of lists that others look up in, or refer to
+    wanted: Mapping[str, Collection[str]]
 
 
 def _planned(move: Move) -> list[str]:
@@ -84,8 +87,7 @@ def build(
     plans = in_order_of_need([load_plan(move, name) for name in names or _planned(move)])
     lists = [(plan, open_sources(plan, move)) for plan in plans]
     tables = TablesAtHand(move, ledger, [plan.name for plan in plans])
-    looked_up = frozenset[str]().union(*(looked_up_lists(plan) for plan in plans))
-    asked = _Asked(as_of or date.today(), parameters or {}, progress, compare, looked_up)
+    asked = _Asked(as_of or date.today(), parameters or {}, progress, compare, _wanted(plans, tables))
     # a wrong plan is to be told before the ledger knows of a run
     looked_at = [_prepared(move, plan, intake, tables, asked) for plan, intake in lists]
     check_given(asked.parameters, {n for one in looked_at for n in one.recipe.mentions.parameters}, move.parameters)
@@ -115,6 +117,14 @@ def build(
     return built
 
 
+def _wanted(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, Collection[str]]:
+    """The headings of lists that plans look up in, or refer to."""
+    wanted: dict[str, Collection[str]] = {**wanted_columns(plans, tables)}
+    for name in frozenset[str]().union(*(looked_up_lists(plan) for plan in plans)) & tables.layouts.keys():
+        wanted[name] = [field.title for field in tables.layouts[name].fields]
+    return wanted
+
+
 def _refuse_loss(plan: Plan, now: int, before: int) -> None:
     """Raise SourceError where a source has probably lost records."""
     if now == 0 < before or (before >= _FEW and now * 2 < before):
@@ -136,8 +146,35 @@ def _commit(ledger: Ledger, run: int, outputs: Outputs, results: Sequence[ListRe
     )
 
 
-def _prepared(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: _Asked) -> Prepared:
-    return assembled(move, plan, intake, tables, asked.as_of, asked.parameters)
+def _prepared(
+    move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: _Asked, *, refer: bool = False
+) -> Prepared:
+    return assembled(move, plan, intake, tables, asked.as_of, asked.parameters, refer=refer)
+
+
+def _settle(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: _Asked) -> None:
+    """Find out which records of a list that refers to itself there will be to refer to.
+
+    One that is held back takes others with it: the list is made, and nothing written, until those that it would write are those it was made with.
+    """
+    own = refers_to_itself(plan, tables)
+    if not own:
+        return
+    titles = sorted({title for target in own for title in (*target.fields, *target.titles)})
+    nothing = pl.DataFrame(schema=dict.fromkeys(titles, pl.String))
+    known = nothing
+    for _ in range(_ROUNDS):
+        ready = _prepared(move, plan, intake, tables, asked, refer=True)
+        parts = run_recipe(plan, ready.recipe, intake, ready.trial())
+        before, known = known, pl.concat([nothing, *(part.written.select(titles) for part in parts)])
+        tables.made(plan.name, known)
+        if known.equals(before) or all(target.leads(known) for target in own):
+            return
+    raise plan.error(
+        "records of the list refer to each other in so long a chain that it cannot be told which of them are written.",
+        ("references",),
+        'Say that such references are written: "write".',
+    )
 
 
 def _build(
@@ -146,20 +183,25 @@ def _build(
     """Build one list: its result, and the keys and hashes of its records (None without a key)."""
     # one list after the other: a later one finds the identifiers that an earlier one was given
     given_before = {name: book.given for name, book in tables.books.items()}
-    ready = _prepared(move, plan, intake, tables, asked)
+    _settle(move, plan, intake, tables, asked)
+    ready = _prepared(move, plan, intake, tables, asked, refer=True)
     recipe, memory = ready.recipe, ready.memory()
     keys = [made.field.title for made in recipe.key_fields]
     titles = recipe.titles
     total = Summary({source.name: Balance() for source in plan.sources})
     nothing = pl.DataFrame(schema=dict.fromkeys(titles, pl.String))
+    wanted = [title for title in titles if title in asked.wanted.get(plan.name, ())]
+    offered = [nothing.select(wanted)]
     records, sent = [nothing], [records_of(nothing, keys, pl.Series([], dtype=pl.UInt64))] if keys else []
     with ThreadPoolExecutor(1) as helper, ListFiles(move, plan, titles, intake.columns, outputs) as files:
         digests = [helper.submit(digest_of, one.path, one.shown) for one in intake.opened if one.path.is_file()]
         for part in run_recipe(plan, recipe, intake, memory):
             files.take(part)
             total.merge(part.summary)
-            if asked.compare or plan.name in asked.looked_up:
+            if asked.compare:
                 records.append(part.written.select(titles))
+            if wanted:
+                offered.append(part.written.select(wanted))
             if keys:
                 sent.append(records_of(part.written, keys, part.records))
             if asked.progress is not None:
@@ -184,8 +226,8 @@ def _build(
             keys_given={name: count for name, count in given.items() if count},
             compared=compare_builds(move, plan, pl.concat(records)) if asked.compare else None,
         )
-    if plan.name in asked.looked_up:
-        tables.made(plan.name, pl.concat(records))
+    if wanted:
+        tables.made(plan.name, pl.concat(offered))
     return result, pl.concat(sent) if keys else None
 
 
@@ -199,7 +241,8 @@ def _about_the_whole(ready: Prepared, total: Summary) -> list[Finding]:
     """Columns nobody accounted for, columns that some sources lack without saying so, what was passed over, and what was watched."""
     plan_shown = ready.move.shown(ready.plan.path)
     used, columns = ready.recipe.mentions.used, ready.intake.columns
-    found = [
+    found = list(ready.found)
+    found += [
         Finding("column.unused", plan_shown, column=column, value=f"{count} values", rule="used or left behind")
         for column, count in total.unused.items()
         if count

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 
@@ -12,12 +12,14 @@ from mudanza.core.engine.intake import Intake, open_sources
 from mudanza.core.engine.late import Memory
 from mudanza.core.engine.recipe import Recipe
 from mudanza.core.engine.repeats import SeenKeys
+from mudanza.core.findings.finding import Finding
 from mudanza.core.language.own_steps import steps_of
 from mudanza.core.language.value import Surroundings
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.state.ledger import ledger_of
+from mudanza.core.work.references import references_of
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
 
@@ -31,6 +33,8 @@ class Prepared:
     recipe: Recipe
     around: Surroundings
     tables: TablesAtHand
+    #: what can be said before a row is read
+    found: Sequence[Finding] = ()
 
     def memory(self) -> Memory:
         """A memory of its own: the books as they are now, and no keys seen."""
@@ -50,14 +54,15 @@ def prepare(
     parameters: Mapping[str, str] | None = None,
     draft: bool = False,
     watch: bool = False,
+    refer: bool = False,
 ) -> Prepared:
-    """Read a plan (which may be unfinished, if it is a `draft`), open its sources, assemble its recipe.
+    """Read a plan (which may be unfinished, if it is a `draft`), open its sources, assemble its recipe; if it is to `refer`, with a look at where references lead.
 
     Raises MudanzaError where anything of it is wrong, with its place.
     """
     plan = load_plan(move, name, draft=draft)
     tables = TablesAtHand(move, ledger_of(move))
-    return assembled(move, plan, open_sources(plan, move), tables, as_of, parameters, watch=watch)
+    return assembled(move, plan, open_sources(plan, move), tables, as_of, parameters, watch=watch, refer=refer)
 
 
 def assembled(
@@ -69,12 +74,20 @@ def assembled(
     parameters: Mapping[str, str] | None,
     *,
     watch: bool = False,
+    refer: bool = False,
 ) -> Prepared:
     """A plan whose sources are open, with its recipe."""
     around = tables.around(plan, as_of or date.today(), parameters or {})
+    references, found = references_of(plan, tables) if refer else ([], [])
     recipe = assemble(
-        plan, intake.columns, around, steps_of(move.folder, move.own_steps), sources=intake.source_names, watch=watch
+        plan,
+        intake.columns,
+        around,
+        steps_of(move.folder, move.own_steps),
+        sources=intake.source_names,
+        references=references,
+        watch=watch,
     )
     check_columns(plan, recipe, intake.headings)
     check_expectations(plan, intake.columns)
-    return Prepared(move, plan, intake, recipe, around, tables)
+    return Prepared(move, plan, intake, recipe, around, tables, found)

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from contextlib import suppress
 from datetime import date
+from functools import cached_property
 from pathlib import Path
 
 import polars as pl
 
-from mudanza.core.documents.errors import MoveError, OutsideError, Place, unknown
+from mudanza.core.documents.errors import MoveError, MudanzaError, OutsideError, Place, unknown
 from mudanza.core.engine.intake import open_readers
 from mudanza.core.language.parameters import Parameters
 from mudanza.core.language.value import Surroundings
+from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.crosswalk_files import read_crosswalk
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import LookupTable, Plan
@@ -55,9 +58,33 @@ class TablesAtHand:
         return self.books[name]
 
     def made(self, list_name: str, records: pl.DataFrame) -> None:
-        """From here on lookups in a list find what this run has made of it: its records, by the titles of its fields."""
+        """From here on lookups in a list and references to it find what this run has made of it: its records, by the titles of its fields
+        (of those that are asked for)."""
         self._made[list_name] = records
         self._lookups.clear()
+
+    def is_made(self, list_name: str) -> bool:
+        """Whether this run has made a list."""
+        return self._made.get(list_name) is not None
+
+    def is_to_come(self, list_name: str) -> bool:
+        """Whether this run makes a list later."""
+        return list_name in self._made and not self.is_made(list_name)
+
+    def records(self, list_name: str) -> pl.DataFrame | None:
+        """What a list holds now: what this run has made of it or, if it makes nothing of it, what was built last; None if there is nothing."""
+        if list_name in self._made:
+            return self._made[list_name]
+        return read_built(self.move, list_name, self.layouts[list_name])
+
+    @cached_property
+    def layouts(self) -> dict[str, Layout]:
+        """The layouts of all lists whose plans can be read so far."""
+        found = {}
+        for name in self.move.names("plans", ".toml"):
+            with suppress(MudanzaError):
+                found[name] = layout_of(self.move, name)
+        return found
 
     def forget_books(self) -> None:
         """From here on key books are as the ledger has them now."""

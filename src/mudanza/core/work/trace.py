@@ -123,7 +123,7 @@ def trace(
 
 
 def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str, str]) -> Trace | None:
-    ready = prepare(move, name, as_of=as_of, parameters=parameters, watch=True)
+    ready = prepare(move, name, as_of=as_of, parameters=parameters, watch=True, refer=True)
     plan, ledger = ready.plan, ready.tables.ledger
     given = {book: set(ready.tables.book(book).all()["key"].to_list()) for book in ready.recipe.books}
     rows: list[TracedRow] = []

@@ -134,15 +134,29 @@ CODES = [
     Code(
         "reference.missing",
         S,
-        "A value refers to a record that is not in the other file.",
-        "Deliver the other record too, or blank the reference.",
+        "A value refers to a record that is not in the other file, or that the other list does not hold.",
+        "Deliver the other record too. A plan says below [references] if the reference is to be blanked, or written all the same.",
         told("Branch 'N9' is not among the codes of branches.csv."),
+    ),
+    Code(
+        "reference.blanked",
+        W,
+        "A value referred to a record that the other list does not hold, and was blanked, as the plan says.",
+        "Look whether so many were to be expected.",
+        told("Invoices of customers that did not come over have no customer in the new system."),
+    ),
+    Code(
+        "reference.written",
+        W,
+        "A value refers to a record that the other list does not hold, and is written all the same, as the plan says.",
+        "See that the target has these records from elsewhere.",
+        told("The vets were entered by hand, and visits refer to them."),
     ),
     Code(
         "reference.unchecked",
         N,
-        "The layout has a reference to another file, and that file was not given.",
-        "Name the file with --with FILE to have the references checked.",
+        "The layout has a reference to another file, and that file is not there to look in.",
+        "For a check, name the file with --with FILE; for a build, build the other list first, or with it.",
         told("branch refers to branches.csv, which is not there."),
     ),
     Code(

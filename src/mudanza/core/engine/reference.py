@@ -1,0 +1,61 @@
+"""References of a layout: what may stand in fields that speak of other records."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import polars as pl
+
+from mudanza.core.findings.problem import Problem
+from mudanza.core.language.value import Stages, Value, combined
+from mudanza.core.layouts.layout import Field
+from mudanza.core.layouts.rules import blank_as_rendered
+from mudanza.core.plans.plan import NOWHERE
+from mudanza.core.values.kinds import Kind
+from mudanza.core.values.row_columns import key_text, shown_key
+
+#: the findings that tell what became of a reference that leads nowhere
+_LED = dict(zip(NOWHERE, ("reference.missing", "reference.blanked", "reference.written"), strict=True))
+
+_KEY, _THERE = "key", "there"
+
+
+@dataclass(frozen=True)
+class Reference:
+    """A reference by these fields (their names): `known` is what they may hold, `nowhere` what becomes of one that leads nowhere, `rule` says it in words."""
+
+    fields: tuple[str, ...]
+    known: pl.DataFrame
+    folds: bool
+    nowhere: str
+    rule: str
+
+    @property
+    def blanks(self) -> bool:
+        """Whether a field that leads nowhere is blanked."""
+        return self.nowhere == "blank"
+
+
+def known_keys(rows: pl.DataFrame, titles: Sequence[str], *, folds: bool) -> pl.DataFrame:
+    """What the records of a list offer to references by these columns."""
+    key = _folded(key_text([pl.col(title) for title in titles]), folds)
+    return rows.select(key.alias(_KEY)).unique(maintain_order=True).with_columns(pl.lit(True).alias(_THERE))
+
+
+def leading_nowhere(stages: Stages, reference: Reference, fields: Sequence[Field], texts: Sequence[Value]) -> Value:
+    """Whether the texts of a reference's fields are of no record, as a yes/no value with the problem that tells of it."""
+    joined = key_text([text.expr for text in texts])
+    asked = stages.hold(combined(list(texts), _folded(joined, reference.folds), Kind.TEXT))
+    (there,) = stages.join(asked, reference.known)
+    blank = pl.any_horizontal(
+        [blank_as_rendered(field, text.expr) for field, text in zip(fields, texts, strict=True)]
+    ).fill_null(True)
+    nowhere = stages.hold(there.map(there.expr.is_null() & ~blank, Kind.YESNO))
+    title = ", ".join(field.title for field in fields)
+    problem = Problem(_LED[reference.nowhere], title, nowhere.expr, shown_key(joined), reference.rule)
+    return Value(Kind.YESNO, nowhere.expr, nowhere.level, nowhere.late, (problem,))
+
+
+def _folded(key: pl.Expr, folds: bool) -> pl.Expr:
+    return key.str.to_lowercase() if folds else key

@@ -1,0 +1,93 @@
+"""Where the references of layouts lead: to what other lists of the move hold now, made in this run or built last."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import polars as pl
+
+from mudanza.core.engine.reference import Reference, known_keys
+from mudanza.core.findings.finding import Finding
+from mudanza.core.layouts.layout import ForeignKey, Layout
+from mudanza.core.plans.plan import NOWHERE, Plan
+from mudanza.core.values.row_columns import key_text
+from mudanza.core.work.order import list_of
+from mudanza.core.work.tables_at_hand import TablesAtHand
+
+
+@dataclass(frozen=True)
+class Target:
+    """What a reference of a layout means: a list (None if no list of the move makes that file), its layout, the headings there, and those of the fields that refer."""
+
+    reference: ForeignKey
+    list: str | None
+    layout: Layout | None
+    titles: tuple[str, ...]
+    fields: tuple[str, ...]
+
+    def leads(self, records: pl.DataFrame) -> bool:
+        """Whether every reference among a list's own records is of one of them."""
+        known = known_keys(records, self.titles, folds=False)
+        asked = records.select(key_text([pl.col(title) for title in self.fields]).alias("key")).filter(
+            pl.col("key") != ""
+        )
+        return asked.join(known, on="key", how="anti").is_empty()
+
+
+def targets_of(plan: Plan, tables: TablesAtHand) -> list[Target]:
+    """What the references of a plan's layout mean. Raises LayoutError where one speaks of a field that the other layout does not have."""
+    found = []
+    for reference in plan.layout.references:
+        name = list_of(tables.layouts, reference.resource)
+        layout = None if name is None else tables.layouts[name]
+        titles = () if layout is None else tuple(layout.field_named(column).title for column in reference.columns)
+        fields = tuple(plan.layout.field_named(field).title for field in reference.fields)
+        found.append(Target(reference, name, layout, titles, fields))
+    return found
+
+
+def wanted_columns(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, set[str]]:
+    """The headings of lists that references of some plans look in."""
+    wanted: dict[str, set[str]] = {}
+    for plan in plans:
+        for target in targets_of(plan, tables):
+            if target.list is not None:
+                wanted.setdefault(target.list, set()).update(target.titles)
+    return wanted
+
+
+def references_of(plan: Plan, tables: TablesAtHand) -> tuple[list[Reference], list[Finding]]:
+    """The references of a plan with what they may hold, and the findings on those that cannot be looked at."""
+    references, unchecked = [], []
+    for target in targets_of(plan, tables):
+        rule = f"among {', '.join(target.reference.columns)} of {target.reference.resource}"
+        why = _why_not(plan, target, tables)
+        records = None if target.list is None or why else tables.records(target.list)
+        if records is None or target.layout is None:
+            title = ", ".join(target.fields)
+            said = f"{rule}; {why or f'the list {target.list} is not built yet'}"
+            unchecked.append(Finding("reference.unchecked", tables.move.shown(plan.path), field=title, rule=said))
+            continue
+        folds = target.layout.key_ignores_case and set(target.reference.columns) == set(target.layout.primary_key)
+        known = known_keys(records, target.titles, folds=folds)
+        nowhere = plan.references.get(target.reference.fields, NOWHERE[0])
+        references.append(Reference(target.reference.fields, known, folds, nowhere, rule))
+    return references, unchecked
+
+
+def refers_to_itself(plan: Plan, tables: TablesAtHand) -> list[Target]:
+    """The references of a list to records of its own."""
+    return [target for target in targets_of(plan, tables) if target.list == plan.name]
+
+
+def _why_not(plan: Plan, target: Target, tables: TablesAtHand) -> str | None:
+    if any(plan.layout.field_named(name).separator is not None for name in target.reference.fields):
+        return "a field of several texts is not looked at"
+    if target.list is None:
+        return "no list of this move makes it"
+    if target.list == plan.name and not tables.is_made(plan.name):
+        return "only a build of the list itself can look"
+    if tables.is_to_come(target.list):
+        return f"the list {target.list} is built after this one"
+    return None

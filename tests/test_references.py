@@ -1,0 +1,173 @@
+"""References of layouts: a build looks whether the records they are of are there."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import edit, layout_json, program
+
+SETTINGS = '[keys.customers]\npattern = "C{000}"\n[keys.meters]\npattern = "M{000}"\n'
+
+
+def _layout(move: Path, name: str, columns: list[str], references: dict[str, tuple[str, str]], **more: Any) -> None:
+    keys = [
+        {"columnReference": field, "reference": {"resource": resource, "columnReference": column}}
+        for field, (resource, column) in references.items()
+    ]
+    fields = [{"name": n.lower(), "titles": n, "required": n == columns[0]} for n in columns]
+    text = layout_json(fields, url=f"{name}.csv", primaryKey=[columns[0].lower()], foreignKeys=keys, **more)
+    (move / f"layouts/{name}.json").write_text(text, encoding="utf-8")
+
+
+def _list(move: Path, name: str, flows: dict[str, str], rows: str) -> None:
+    fields = "\n".join(f"{field} = '{flow}'" for field, flow in flows.items())
+    plan = (
+        f'layout = "layouts/{name}.json"\n[[source]]\nname = "old"\nfile = "incoming/{name}.csv"\n[fields]\n{fields}\n'
+    )
+    (move / f"plans/{name}.toml").write_text(plan, encoding="utf-8")
+    (move / f"incoming/{name}.csv").write_text(rows, encoding="utf-8")
+
+
+@pytest.fixture
+def move(tmp_path: Path) -> Path:
+    """Customers who have been recommended by each other, and their meters; customer 9 never came over."""
+    for folder in ("plans", "layouts", "incoming"):
+        (tmp_path / folder).mkdir()
+    (tmp_path / "mudanza.toml").write_text(SETTINGS, encoding="utf-8")
+    _layout(tmp_path, "customers", ["Code", "Name", "By"], {"by": ("customers.csv", "code")})
+    _layout(tmp_path, "meters", ["No", "Customer"], {"customer": ("customers.csv", "code")})
+    flows = {"code": "{Id} -> mint customers", "name": "{Name}", "by": "{By} -> mint customers"}
+    _list(tmp_path, "customers", flows, "Id,Name,By\n1,Ana,\n2,Bo,1\n3,Ci,2\n4,Di,3\n")
+    _list(
+        tmp_path,
+        "meters",
+        {"no": "{Nr} -> mint meters", "customer": "{Of} -> key customers"},
+        "Nr,Of\na,1\nb,3\nc,\nd,4\n",
+    )
+    return tmp_path
+
+
+def _built(move: Path, *names: str, status: int = 1) -> dict[str, tuple[list[str], dict[str, int]]]:
+    """The lines of each list as built, and how many findings of each code it has."""
+    ended = program("build", *names, "--json", cwd=move, status=status).json
+    return {
+        one["list"]: (
+            (move / f"out/{one['list']}.csv").read_text("utf-8").splitlines()[1:],
+            {group["code"]: group["count"] for group in one["findings"]},
+        )
+        for one in ended["lists"]
+    }
+
+
+def test_a_record_that_is_gone_is_not_referred_to(move: Path) -> None:
+    """The key book still knows the customer who is gone a month later; the list does not."""
+    first = _built(move, status=0)
+    assert first["meters"] == (["M001,C001", "M002,C003", "M003,", "M004,C004"], {})
+    edit(move / "incoming/customers.csv", "3,Ci,2\n4,Di,3", "4,Di,")
+    held = {"reference.missing": 1}
+    both = ["M001,C001", "M003,", "M004,C004"]
+    assert _built(move, "meters", "customers")["meters"] == (both, held), "looked up in what the same run makes"
+    assert _built(move, "meters")["meters"] == (both, held), "and in what was built last"
+    edit(move / "incoming/customers.csv", "4,Di,", "4,Di,\n3,Ci,2")
+    assert _built(move, "meters", "--rehearse")["meters"][1] == held
+    assert _built(move, "meters", "customers", "--rehearse", status=0)["meters"][1] == {}
+    row = program("preview", "meters", "--where", '{Nr} = "b"', "--json", cwd=move, status=0).json["rows"][0]
+    assert row["end"] == "held back"
+    assert [f["rule"] for f in row["fields"][1]["findings"]] == ["among code of customers.csv"]
+    told = program("trace", "b", "--list", "meters", cwd=move).out
+    assert "reference.missing" in told
+
+
+@pytest.mark.parametrize(
+    ("says", "lines", "code"),
+    [
+        ("hold back", ["M001,C001", "M003,", "M004,C004"], "reference.missing"),
+        ("blank", ["M001,C001", "M002,", "M003,", "M004,C004"], "reference.blanked"),
+        ("write", ["M001,C001", "M002,C003", "M003,", "M004,C004"], "reference.written"),
+    ],
+)
+def test_the_plan_says_what_becomes_of_it(move: Path, says: str, lines: list[str], code: str) -> None:
+    _built(move, status=0)
+    edit(move / "incoming/customers.csv", "3,Ci,2\n4,Di,3", "4,Di,")
+    with (move / "plans/meters.toml").open("a", encoding="utf-8") as plan:
+        plan.write(f'[references]\ncustomer = "{says}"\n')
+    assert _built(move, status=1 if says == "hold back" else 0)["meters"] == (lines, {code: 1})
+
+
+def test_a_record_held_back_takes_those_with_it_that_refer_to_it(move: Path) -> None:
+    edit(move / "incoming/customers.csv", "2,Bo,1", "2,Bo,9")
+    built = _built(move, "customers")["customers"]
+    assert built == (["C001,Ana,"], {"reference.missing": 3})
+    edit(move / "incoming/customers.csv", "2,Bo,9\n3,Ci,2\n4,Di,3", "3,Ci,4\n4,Di,3\n5,Ed,5\n6,Fi,2")
+    written = ["C001,Ana,", "C002,Ci,C003", "C003,Di,C002", "C004,Ed,C004"]
+    assert _built(move, "customers")["customers"] == (written, {"reference.missing": 1})
+    with (move / "plans/customers.toml").open("a", encoding="utf-8") as plan:
+        plan.write('[references]\nby = "blank"\n')
+    assert _built(move, "customers", status=0)["customers"] == ([*written, "C005,Fi,"], {"reference.blanked": 1})
+
+
+def test_what_cannot_be_looked_at_is_told(move: Path) -> None:
+    flows = {"no": "{Nr} -> mint meters", "customer": "{Of}"}
+    _layout(
+        move,
+        "meters",
+        ["No", "Customer", "Town"],
+        {"customer": ("customers.csv", "code"), "town": ("towns.csv", "town")},
+    )
+    _list(move, "meters", flows, "Nr,Of\na,1\n")
+    rules = [
+        group["example"]["rule"]
+        for group in program("build", "meters", "--json", cwd=move, status=0).json["lists"][0]["findings"]
+    ]
+    assert rules == [
+        "among code of customers.csv; the list customers is not built yet",
+        "among town of towns.csv; no list of this move makes it",
+    ]
+    # two lists that refer to each other
+    _layout(move, "customers", ["Code", "Name", "By"], {"name": ("meters.csv", "no")})
+    told = program("build", "customers", "meters", "--json", "--rehearse", cwd=move, status=1).json["lists"]
+    assert [one["list"] for one in told] == ["customers", "meters"]
+    assert (
+        told[0]["findings"][0]["example"]["rule"] == "among no of meters.csv; the list meters is built after this one"
+    )
+
+
+def test_references_of_several_fields_and_keys_that_ignore_case(move: Path) -> None:
+    _layout(move, "customers", ["Code", "Name"], {}, **{"urn:mudanza:keyIgnoresCase": True})
+    edit(move / "plans/customers.toml", "by = '{By} -> mint customers'\n", "")
+    edit(move / "plans/customers.toml", "{Id} -> mint customers", '"K{Id}"')
+    edit(move / "plans/customers.toml", "[fields]", '[left_behind]\nBy = "no"\n[fields]')
+    edit(move / "plans/meters.toml", "{Of} -> key customers", '"k{Of}"')
+    assert _built(move, "customers", "meters")["meters"][1] == {"reference.missing": 1}
+    path = move / "layouts/customers.json"
+    path.write_text(path.read_text("utf-8").replace('"code"\n  ]', '"code", "name"]'), encoding="utf-8")
+    two = {
+        "columnReference": ["no", "customer"],
+        "reference": {"resource": "customers.csv", "columnReference": ["name", "code"]},
+    }
+    layout = move / "layouts/meters.json"
+    layout.write_text(
+        layout_json([{"name": "no", "titles": "No"}, {"name": "customer", "titles": "Customer"}], foreignKeys=[two]),
+        encoding="utf-8",
+    )
+    edit(move / "plans/meters.toml", "{Nr} -> mint meters", '"Bo" when {Nr} = "a"; "ana" otherwise')
+    edit(move / "incoming/meters.csv", "Nr,Of\na,1\nb,3\nc,\nd,4\n", "Nr,Of\nb,1\na,2\na,1\n")
+    assert _built(move, "customers", "meters")["meters"] == (["ana,k1", "Bo,k2"], {"reference.missing": 1})
+
+
+@pytest.mark.parametrize(
+    ("lines", "words"),
+    [
+        ('custmer = "blank"', "the layout has no reference by 'custmer'"),
+        ('customer = "hold"', "hold back, blank, write"),
+        ('no = "blank"', "no reference by 'no'"),
+    ],
+)
+def test_what_a_plan_says_of_references_is_checked(move: Path, lines: str, words: str) -> None:
+    with (move / "plans/meters.toml").open("a", encoding="utf-8") as plan:
+        plan.write(f"[references]\n{lines}\n")
+    told = program("build", "meters", cwd=move, status=2).err
+    assert words in told and "plans/meters.toml, line 9" in told
