@@ -23,6 +23,9 @@ if TYPE_CHECKING:
 @click.option("--rehearse", is_flag=True, help="Do everything and write nothing, not even identifiers.")
 @click.option("--compare", is_flag=True, help="Tell which records and fields differ from the build before.")
 @click.option("--fewer", is_flag=True, help="Write far fewer records than the build before: it is meant.")
+@click.option(
+    "--new-identities", is_flag=True, help="Give new identifiers though hardly any known one comes back: it is meant."
+)
 @run_options
 @wait_option
 @json_option
@@ -33,6 +36,7 @@ def command(
     rehearse: bool,
     compare: bool,
     fewer: bool,
+    new_identities: bool,
     as_of: date | None,
     parameters: dict[str, str],
     wait: float,
@@ -67,6 +71,7 @@ def command(
                 progress=progress,
                 compare=compare,
                 fewer=fewer,
+                new_identities=new_identities,
             )
 
     result = answered(run, parameters)
@@ -99,9 +104,14 @@ def _show(one: ListResult, run: int | None) -> None:
     total = one.balance
     parts = [total.skipped_total, total.merged, total.held_back, total.written]
     look.say(f"  balance  {look.count(total.read)} = {' + '.join(look.count(p) for p in parts)}", style="dim")
-    for book, given in one.keys_given.items():
+    if one.identities:
         word = "would be given out" if run is None else "given out"
-        look.say(f"  {look.plural(given, 'new identifier')} {word} in key book {book}", style="dim")
+        look.say()
+        look.heading("identifiers", f"{look.plural(sum(i.new for i in one.identities), 'new identifier')} {word}")
+        rows = [
+            [i.source, i.book, look.count(i.known), look.count(i.new), look.count(i.missing)] for i in one.identities
+        ]
+        look.columns(rows, heads=["source", "key book", "known", "new", "missing"], right=(2, 3, 4))
     look.groups(one.findings)
     if run is not None:
         look.say()

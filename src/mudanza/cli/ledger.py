@@ -9,10 +9,10 @@ import click
 from rich.text import Text
 
 from mudanza.cli import look
-from mudanza.cli.options import here, json_option, short_time
+from mudanza.cli.options import here, json_option, short_time, wait_option
 from mudanza.core.state.ledger import ledger_of
 from mudanza.core.state.loans import Noted, all_loans
-from mudanza.core.work.shapes import ledger_shape, loans_shape, run_shape
+from mudanza.core.work.shapes import ledger_shape, loans_shape, run_shape, taken_back_shape
 
 if TYPE_CHECKING:
     from mudanza.core.plans.move import Move
@@ -25,8 +25,16 @@ if TYPE_CHECKING:
     "--keys", "book", metavar="BOOK", help="Print a key book as CSV: the old identifier's parts, the new one."
 )
 @click.option("--loans", is_flag=True, help="List the loans.")
+@click.option(
+    "--take-back",
+    is_flag=True,
+    help="Take the build RUN back: its identifiers and its files, if nothing came after it.",
+)
+@wait_option
 @json_option
-def command(run: int | None, limit: int, book: str | None, loans: bool, as_json: bool) -> None:
+def command(
+    run: int | None, limit: int, book: str | None, loans: bool, take_back: bool, wait: float, as_json: bool
+) -> None:
     """Show what was done: the runs, or RUN with the digests of what it read and wrote.
 
     \b
@@ -35,9 +43,12 @@ def command(run: int | None, limit: int, book: str | None, loans: bool, as_json:
       mudanza ledger 3
       mudanza ledger --keys owners > owners-keys.csv
       mudanza ledger --loans
+      mudanza ledger 3 --take-back
     """
-    move = here()
-    if book is not None:
+    move = here(wait)
+    if take_back:
+        _take_back(move, run, as_json)
+    elif book is not None:
         _keys(move, book, as_json)
     elif loans:
         _loans(all_loans(ledger_of(move)), as_json)
@@ -91,6 +102,21 @@ def _one(move: Move, run: int, as_json: bool) -> None:
                 right=(1,),
                 fold=(2,),
             )
+
+
+def _take_back(move: Move, run: int | None, as_json: bool) -> None:
+    from mudanza.core.work.take_back import take_back
+
+    if run is None:
+        raise click.UsageError("Say which run is to be taken back: mudanza ledger RUN --take-back.")
+    done = take_back(move, run)
+    if as_json:
+        look.document(taken_back_shape(done))
+        return
+    look.heading(f"run {run}", f"taken back by run {done.run}")
+    for book, count in done.keys.items():
+        look.say(f"  {look.plural(count, 'identifier')} of key book {book} can be given out again")
+    look.say(f"  gone: {', '.join(done.files)}")
 
 
 def _loans(noted: list[Noted], as_json: bool) -> None:

@@ -50,6 +50,12 @@ class Opened:
         digest = getattr(self.reader, "digest", None)
         return digest(self.shown) if digest is not None and not self.path.is_file() else None
 
+    @property
+    def kinds(self) -> dict[str, str]:
+        """The kinds that a database declares for the columns; empty for what declares none."""
+        kinds: dict[str, str] = getattr(self.reader, "kinds", {})
+        return {self._renames.get(heading, heading): kind for heading, kind in kinds.items()}
+
     def own(self, columns: Sequence[str]) -> list[str]:
         """Those of the columns that the source itself fills; what a plan adds to it says nothing of a row."""
         return [column for column in columns if column not in self.source.adds]

@@ -9,6 +9,7 @@ from functools import cached_property
 import polars as pl
 
 from mudanza.core.engine.early import ROW, Early, gather_here
+from mudanza.core.engine.identities import asked_for
 from mudanza.core.engine.numbering import Fresh, number, same_numbers
 from mudanza.core.engine.recipe import Made, Recipe
 from mudanza.core.engine.repeats import SeenKeys
@@ -36,7 +37,7 @@ class Ends:
     """Where the rows of a batch ended.
 
     `written` has the layout's titles as text columns (and `extra` ones asked for), `lines` where these rows stood, `records` a hash of each; `held` the untouched source
-    columns plus `#why`; `skipped` counts rows by rule.
+    columns plus `#why`; `skipped` counts rows by rule. By key book, `asked` are hashes of the old identifiers that the written rows ask for, `given` counts the new ones.
     """
 
     written: pl.DataFrame
@@ -46,6 +47,8 @@ class Ends:
     findings: pl.DataFrame
     skipped: dict[str, int]
     merged: int
+    asked: dict[str, pl.Series]
+    given: dict[str, int]
 
     def end_of(self, line: int) -> str:
         """How the row at a line ended: written, held back, merged or skipped."""
@@ -85,6 +88,8 @@ def run_late(recipe: Recipe, early: Early, memory: Memory, files: Sequence[str],
         findings=findings,
         skipped=early.skipped,
         merged=ended.merged,
+        asked=asked_for(recipe, ended.rows),
+        given={name: keys.height for name, keys in ended.fresh.items()},
     )
 
 

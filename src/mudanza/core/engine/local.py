@@ -89,6 +89,7 @@ def _counted(
         summary.unused = dict(early.original.select(pl.col(unused).count()).row(0, named=True))
     summary.expected.see(plan, recipe, early, ends)
     summary.met.see(recipe, early)
+    summary.identities.see(opened.source.name, ends.asked, ends.given)
     return summary
 
 

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from mudanza.core.engine.expectations import Expected, Met
+from mudanza.core.engine.identities import Identities
 from mudanza.core.findings.tally import Tally
 
 #: the ends of rows, as they are told
@@ -51,13 +52,15 @@ class Balance:
 
 @dataclass
 class Summary:
-    """What is counted: the ends by source, the findings, the values of columns that nothing uses, and what is watched."""
+    """What is counted: the ends by source, the findings, the values of columns that nothing uses, what is watched, and the
+    old identifiers."""
 
     balances: dict[str, Balance] = field(default_factory=dict)
     tally: Tally = field(default_factory=Tally)
     unused: dict[str, int] = field(default_factory=dict)
     expected: Expected = field(default_factory=Expected)
     met: Met = field(default_factory=Met)
+    identities: Identities = field(default_factory=Identities)
 
     def merge(self, later: Summary) -> None:
         """Add what was counted of rows that come after all of these."""
@@ -68,6 +71,7 @@ class Summary:
             self.unused[column] = self.unused.get(column, 0) + count
         self.expected.merge(later.expected)
         self.met.merge(later.met)
+        self.identities.merge(later.identities)
 
     @property
     def total(self) -> Balance:

@@ -211,6 +211,20 @@ class DatabaseTable(WithoutCells):
         return tuple(tell_apart(self.raw_headings))
 
     @cached_property
+    def kinds(self) -> dict[str, str]:
+        """The kinds that the database declares for a table's columns, by heading; a query's are not declared."""
+        if "table" not in self.options.own:
+            return {}
+        schema, _, table = self.options.own["table"].rpartition(".")
+        with _told(self.database):
+            declared = {
+                one["name"]: str(one["type"])
+                for one in sa.inspect(self._engine).get_columns(table, schema=schema or None)
+            }
+        back = zip(self.headings, self.raw_headings, strict=True)
+        return {heading: declared[name] for heading, name in back if name in declared}
+
+    @cached_property
     def facts(self) -> FileFacts:
         own = self.options.own
         names = {"postgresql": "PostgreSQL", "mysql": "MySQL", "mariadb": "MariaDB", "sqlite": "SQLite"}

@@ -26,6 +26,7 @@ def save_book(ledger: Ledger, run: int, book: KeyBook) -> None:
     if new.is_empty():
         return
     first = book.next - book.given
+    ledger.tell("INSERT OR REPLACE INTO given VALUES (?,?,?)", [(book.name, run, first)])
     pages = ledger.pages(book.name)
     if pages:
         start, last, body = pages[-1]
@@ -35,3 +36,29 @@ def save_book(ledger: Ledger, run: int, book: KeyBook) -> None:
     written = io.BytesIO()
     new.write_ipc(written, compression="zstd")
     ledger.put_page(book.name, first, first + new.height - 1, run, written.getvalue())
+
+
+def given_by(ledger: Ledger, run: int) -> dict[str, tuple[int, int]]:
+    """The numbers of the identifiers that a run gave out, the last of their key books: first and last, by key book."""
+    if not ledger.has("given"):
+        return {}
+    firsts = dict(ledger.ask("SELECT book, first FROM given WHERE run = ?", run))
+    return {book: (first, ledger.pages(book)[-1][1]) for book, first in firsts.items()}
+
+
+def gave_unnoted(ledger: Ledger, run: int) -> bool:
+    """Whether a run gave out identifiers without noting which, as those of earlier versions did."""
+    books = {book for (book,) in ledger.ask("SELECT book FROM key_pages WHERE run = ?", run)}
+    return not books <= given_by(ledger, run).keys()
+
+
+def cut_book(ledger: Ledger, run: int, book: str, first: int) -> None:
+    """Take the identifiers from a number on out of a key book. The ledger must be held by the run."""
+    for start, last, body in ledger.pages(book):
+        if last < first:
+            continue
+        ledger.tell("DELETE FROM key_pages WHERE book = ? AND first = ?", [(book, start)])
+        if start < first:
+            kept = io.BytesIO()
+            pl.read_ipc(io.BytesIO(body)).head(first - start).write_ipc(kept, compression="zstd")
+            ledger.put_page(book, start, first - 1, run, kept.getvalue())

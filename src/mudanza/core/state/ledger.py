@@ -43,9 +43,16 @@ CREATE TABLE IF NOT EXISTS surveys (sha256 TEXT NOT NULL, path TEXT NOT NULL, ro
 CREATE TABLE IF NOT EXISTS sent (
   list TEXT NOT NULL, run INTEGER NOT NULL, file TEXT NOT NULL, engine TEXT NOT NULL, body BLOB NOT NULL, PRIMARY KEY (list, run)
 );
+CREATE TABLE IF NOT EXISTS identities (
+  list TEXT NOT NULL, source TEXT NOT NULL, book TEXT NOT NULL, run INTEGER NOT NULL, body BLOB NOT NULL, PRIMARY KEY (list, source, book, run)
+);
+CREATE TABLE IF NOT EXISTS given (book TEXT NOT NULL, run INTEGER NOT NULL, first INTEGER NOT NULL, PRIMARY KEY (book, run));
+CREATE TABLE IF NOT EXISTS kinds (
+  list TEXT NOT NULL, source TEXT NOT NULL, run INTEGER NOT NULL, kinds TEXT NOT NULL, PRIMARY KEY (list, source, run)
+);
 CREATE INDEX IF NOT EXISTS changes_by_key ON changes (subject, key, field);
 """
-_VERSION = 3
+_VERSION = 4
 
 
 @dataclass(frozen=True)

@@ -28,18 +28,13 @@ class Went:
     how: str
 
 
-def note_sent(ledger: Ledger, run: int, list_name: str, file: str, now: pl.DataFrame) -> int:
-    """Remember the records of a build: columns key and record (a hash). The ledger must be held by the run.
-
-    Gives how many records the build before had written.
-    """
-    before = _state(ledger, list_name)
+def note_sent(ledger: Ledger, run: int, list_name: str, file: str, before: pl.DataFrame, now: pl.DataFrame) -> None:
+    """Remember the records of a build, and what they are beside those of the build before: columns key and record (a hash). The ledger must be held by the run."""
     fresh = now.join(before, on=["key", "record"], how="anti")
     gone = before.join(now, on="key", how="anti").select("key", pl.lit(None, dtype=pl.UInt64).alias("record"))
     body = io.BytesIO()
     pl.concat([fresh, gone]).write_ipc(body, compression="zstd")
     ledger.tell("INSERT OR REPLACE INTO sent VALUES (?,?,?,?,?)", [(list_name, run, file, _HASHED_BY, body.getvalue())])
-    return before.height
 
 
 def records_of(written: pl.DataFrame, keys: list[str], hashes: pl.Series) -> pl.DataFrame:
@@ -54,7 +49,7 @@ def _builds(ledger: Ledger, list_name: str) -> list[tuple[int, str, str, bytes]]
     return ledger.ask("SELECT run, file, engine, body FROM sent WHERE list = ? ORDER BY run", list_name)
 
 
-def _state(ledger: Ledger, list_name: str) -> pl.DataFrame:
+def sent_before(ledger: Ledger, list_name: str) -> pl.DataFrame:
     """The records as the last build wrote them. Hashes of earlier versions cannot be compared, and equal none."""
     parts = [_body(body, hashed_by) for _, _, hashed_by, body in _builds(ledger, list_name)]
     known = pl.concat([pl.DataFrame(schema=_SCHEMA), *parts])

@@ -11,7 +11,7 @@ from datetime import date
 
 import polars as pl
 
-from mudanza.core.documents.errors import MoveError, MudanzaError, Place, SourceError
+from mudanza.core.documents.errors import MoveError, MudanzaError, Place
 from mudanza.core.engine.intake import Intake, open_sources
 from mudanza.core.engine.local import run_recipe
 from mudanza.core.engine.places import passed_over
@@ -24,7 +24,7 @@ from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.state.files import Outputs, sweep
 from mudanza.core.state.key_pages import save_book
 from mudanza.core.state.ledger import Ledger, ledger_of
-from mudanza.core.state.sent import note_sent, records_of
+from mudanza.core.state.sent import records_of
 from mudanza.core.values.digest import Digest, digest_of
 from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.list_files import ListFiles
@@ -33,10 +33,9 @@ from mudanza.core.work.prepared import Prepared, assembled
 from mudanza.core.work.references import refers_to_itself, wanted_columns
 from mudanza.core.work.results import BuildResult, ListResult
 from mudanza.core.work.shapes import build_shape
+from mudanza.core.work.since import Since, refuse, since
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
-#: of fewer records than this any share may go
-_FEW = 10
 #: so often a list that refers to itself is made anew for those that an earlier round held back
 _ROUNDS = 200
 
@@ -51,6 +50,8 @@ class _Asked:
     parameters: Mapping[str, str]
     progress: Progress | None
     compare: bool
+    #: losses that are meant, by the codes of their findings
+    meant: frozenset[str]
     #: the headings of lists that others look up in, or refer to
     wanted: Mapping[str, Collection[str]]
 
@@ -73,12 +74,14 @@ def build(
     progress: Progress | None = None,
     compare: bool = False,
     fewer: bool = False,
+    new_identities: bool = False,
 ) -> BuildResult:
     """Build lists into `out/` (all that have a plan, if none is named), each behind those that it needs. With `rehearse`, do everything and write nothing.
 
     With `compare`, tell what differs from the files of the build before (all records are then held in memory).
 
-    A list of which far fewer records are left than the build before wrote is refused, unless `fewer` says that it is meant.
+    A list of which far fewer records are left than the build before wrote is refused, unless `fewer` says that it is meant; likewise one of whose old
+    identifiers hardly any comes back, unless `new_identities` says so. A rehearsal tells both as findings.
 
     `as_of` is the day that `within … days` counts from (today if None). `progress` is told how many rows
     were read so far. Raises MudanzaError where a plan, a file or the ledger is wrong; then nothing is written.
@@ -87,7 +90,8 @@ def build(
     plans = in_order_of_need([load_plan(move, name) for name in names or _planned(move)])
     lists = [(plan, open_sources(plan, move)) for plan in plans]
     tables = TablesAtHand(move, ledger, [plan.name for plan in plans])
-    asked = _Asked(as_of or date.today(), parameters or {}, progress, compare, _wanted(plans, tables))
+    meant = frozenset(code for code, said in (("build.fewer", fewer), ("build.new-identities", new_identities)) if said)
+    asked = _Asked(as_of or date.today(), parameters or {}, progress, compare, meant, _wanted(plans, tables))
     # a wrong plan is to be told before the ledger knows of a run
     looked_at = [_prepared(move, plan, intake, tables, asked) for plan, intake in lists]
     check_given(asked.parameters, {n for one in looked_at for n in one.recipe.mentions.parameters}, move.parameters)
@@ -102,12 +106,10 @@ def build(
         tables.forget_books()
         results = []
         for plan, intake in lists:
-            result, sent = _build(move, plan, intake, tables, outputs, asked)
+            result, compared = _build(move, plan, intake, tables, outputs, asked)
             results.append(result)
-            if sent is not None:
-                before = note_sent(ledger, run, plan.name, result.files[0].path, sent)
-                if not fewer:
-                    _refuse_loss(plan, sent.height, before)
+            refuse(plan, _losses(compared, tables, asked))
+            compared.note(ledger, run, result.files[0].path)
         for book in tables.books.values():
             save_book(ledger, run, book)
         built = BuildResult(run, asked.as_of, results)
@@ -125,14 +127,10 @@ def _wanted(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, Collection
     return wanted
 
 
-def _refuse_loss(plan: Plan, now: int, before: int) -> None:
-    """Raise SourceError where a source has probably lost records."""
-    if now == 0 < before or (before >= _FEW and now * 2 < before):
-        raise SourceError(
-            f"{plan.name} would have {now:,} records, and the build before wrote {before:,}.",
-            place=Place(str(plan.path)),
-            hint="Nothing was replaced. Look at the sources; if so many are meant to be gone, say --fewer.",
-        )
+def _losses(compared: Since, tables: TablesAtHand, asked: _Asked) -> list[Finding]:
+    """What looks like a loss that nobody has said is meant."""
+    found = [compared.new_identities(tables.books), compared.fewer_records()]
+    return [one for one in found if one is not None and one.code not in asked.meant]
 
 
 def _commit(ledger: Ledger, run: int, outputs: Outputs, results: Sequence[ListResult]) -> None:
@@ -179,8 +177,8 @@ def _settle(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked:
 
 def _build(
     move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs: Outputs, asked: _Asked
-) -> tuple[ListResult, pl.DataFrame | None]:
-    """Build one list: its result, and the keys and hashes of its records (None without a key)."""
+) -> tuple[ListResult, Since]:
+    """Build one list: its result, and what it is beside the build before."""
     # one list after the other: a later one finds the identifiers that an earlier one was given
     given_before = {name: book.given for name, book in tables.books.items()}
     _settle(move, plan, intake, tables, asked)
@@ -206,7 +204,11 @@ def _build(
                 sent.append(records_of(part.written, keys, part.records))
             if asked.progress is not None:
                 asked.progress(total.total.read)
-        found = frame(_about_the_whole(ready, total))
+        compared = since(
+            tables.ledger, plan, move.shown(plan.path), intake, pl.concat(sent) if keys else None, total.identities
+        )
+        about = [*_about_the_whole(ready, total), *compared.changed_kinds(), *_losses(compared, tables, asked)]
+        found = frame(about)
         total.tally.add(found)
         files.close(found)
         balance = total.total
@@ -224,11 +226,12 @@ def _build(
             files=files.digests(move),
             read=[digest.result() for digest in digests] + _read_beside(ready),
             keys_given={name: count for name, count in given.items() if count},
+            identities=[one.counts for one in compared.brought],
             compared=compare_builds(move, plan, pl.concat(records)) if asked.compare else None,
         )
     if wanted:
         tables.made(plan.name, pl.concat(offered))
-    return result, pl.concat(sent) if keys else None
+    return result, compared
 
 
 def _read_beside(ready: Prepared) -> list[Digest]:

@@ -13,6 +13,18 @@ from mudanza.core.work.difference import Compared
 
 
 @dataclass(frozen=True)
+class SourceIdentities:
+    """What the written rows of a source asked a key book for: old identifiers that have a new one since an earlier run, those that are given one now, and those that
+    the source brought in the build before and does not bring now."""
+
+    source: str
+    book: str
+    known: int
+    new: int
+    missing: int
+
+
+@dataclass(frozen=True)
 class ListResult:
     """What became of one list. `name` is the list's; `files` are those written (or that would be, in a rehearsal)."""
 
@@ -23,6 +35,7 @@ class ListResult:
     files: list[Digest]
     read: list[Digest]
     keys_given: dict[str, int]
+    identities: list[SourceIdentities]
     compared: Compared | None = None
 
     @property

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from mudanza.core.work.results import BuildResult, ListResult
     from mudanza.core.work.survey.references import LikelyReference
     from mudanza.core.work.survey.surveying import SurveyResult
+    from mudanza.core.work.take_back import TakenBack
     from mudanza.core.work.trace import Trace
 
 Shape = dict[str, Any]
@@ -101,6 +102,7 @@ def _list_shape(one: ListResult) -> Shape:
         "skipped_by": one.balance.skipped,
         "sources": {name: balance.as_dict() for name, balance in one.by_source.items()},
         "keys_given": one.keys_given,
+        "identifiers": _all(one.identities, "source book known new missing"),
         "files": [digest_shape(d) for d in one.files],
         "sources_read": [digest_shape(d) for d in one.read],
         "findings": [group_shape(g) for g in one.findings],
@@ -278,6 +280,11 @@ def run_shape(run: Run) -> Shape:
 def ledger_shape(runs: Sequence[Run], books: Mapping[str, int]) -> Shape:
     """The runs, and how many identifiers each key book has given out."""
     return {"runs": [run_shape(run) for run in runs], "key_books": books}
+
+
+def taken_back_shape(done: TakenBack) -> Shape:
+    """A build that was taken back."""
+    return {"run": done.run, "taken_back": done.build, "key_books": done.keys, "files": done.files}
 
 
 def loans_shape(loans: Sequence[Noted]) -> list[Shape]:

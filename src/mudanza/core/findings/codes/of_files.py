@@ -167,6 +167,27 @@ CODES = [
         told("'Fax' has 212 values and appears nowhere in the plan."),
     ),
     Code(
+        "column.kind-changed",
+        W,
+        "The database declares another kind for a column than in the build before.",
+        "See that its values still come as the same texts: where identifiers are made of them, 1 and 1.00 are two.",
+        told("customer_id was INTEGER and is NUMERIC(12, 2) now."),
+    ),
+    Code(
+        "build.fewer",
+        S,
+        "Far fewer records would be written than in the build before. A build is refused; a rehearsal tells it.",
+        "Look at the sources; if so many are meant to be gone, say --fewer.",
+        told("The build before wrote 41,870 owners; an export cut off in the middle would leave 12,003."),
+    ),
+    Code(
+        "build.new-identities",
+        S,
+        "Hardly any old identifier of a source comes back, and new ones are given out instead. A build is refused; a rehearsal tells it.",
+        "Has the export changed how it writes them? If these are other records indeed, say --new-identities.",
+        told("397,010 customers came as 1, 2, 3 and come as 1.00, 2.00, 3.00: each would be given a second identity."),
+    ),
+    Code(
         "column.absent",
         W,
         "A column that the plan uses is in one source and not in another; there it is blank.",

@@ -1,0 +1,143 @@
+"""What has changed since the build before: records written, old identifiers brought, kinds of columns. What looks like a loss stops a build unless it is meant."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import polars as pl
+
+from mudanza.core.documents.errors import Place, SourceError
+from mudanza.core.engine.identities import Identities
+from mudanza.core.engine.intake import Intake
+from mudanza.core.findings.codes import CODES
+from mudanza.core.findings.finding import Finding
+from mudanza.core.plans.plan import Plan
+from mudanza.core.state.column_kinds import kinds_before, note_kinds
+from mudanza.core.state.identities import brought, note_brought
+from mudanza.core.state.ledger import Ledger
+from mudanza.core.state.sent import note_sent, sent_before
+from mudanza.core.tables.key_book import KeyBook
+from mudanza.core.values.hashing import fixed_hash
+from mudanza.core.values.row_columns import shown_key
+from mudanza.core.work.results import SourceIdentities
+
+#: of fewer than this any share may go
+_FEW = 10
+
+
+@dataclass(frozen=True)
+class Brought:
+    """What a source brought in the build before and brings now: hashes of old identifiers, each once; `new` counts those that are given a new one now."""
+
+    source: str
+    book: str
+    before: pl.Series
+    now: pl.Series
+    new: int
+
+    @property
+    def missing(self) -> pl.Series:
+        """Those that do not come any more."""
+        return self.before.filter(~self.before.is_in(self.now.implode()))
+
+    @property
+    def counts(self) -> SourceIdentities:
+        return SourceIdentities(self.source, self.book, self.now.len() - self.new, self.new, self.missing.len())
+
+    @property
+    def looks_new(self) -> bool:
+        """Whether hardly any of those before comes back, and more new ones are given out."""
+        back = self.before.len() - self.missing.len()
+        return self.before.len() >= _FEW and back * 10 < self.before.len() and self.new > back
+
+
+@dataclass(frozen=True)
+class Since:
+    """A build of a list (by its plan, of that `shown` path) beside the build before. `sent` are keys and hashes of the records (None for a list without a key); `kinds` by source."""
+
+    plan: Plan
+    shown: str
+    sent_before: pl.DataFrame
+    sent: pl.DataFrame | None
+    brought: list[Brought]
+    kinds_before: Mapping[str, tuple[int, Mapping[str, str]]]
+    kinds: Mapping[str, Mapping[str, str]]
+
+    def note(self, ledger: Ledger, run: int, file: str) -> None:
+        """Remember all that the next build is compared with. The ledger must be held by the run."""
+        if self.sent is not None:
+            note_sent(ledger, run, self.plan.name, file, self.sent_before, self.sent)
+        for one in self.brought:
+            note_brought(ledger, run, self.plan.name, one.source, one.book, one.before, one.now)
+        for source, kinds in self.kinds.items():
+            note_kinds(ledger, run, self.plan.name, source, kinds)
+
+    def changed_kinds(self) -> list[Finding]:
+        """The columns whose declared kind is another one now."""
+        found = []
+        for source, kinds in self.kinds.items():
+            run, before = self.kinds_before[source]
+            for column, kind in kinds.items():
+                was = before.get(column, kind)
+                if was != kind:
+                    rule = f"{was}, as in run {run}; source {source}"
+                    found.append(Finding("column.kind-changed", self.shown, column=column, value=kind, rule=rule))
+        return found
+
+    def fewer_records(self) -> Finding | None:
+        """What tells that a source has probably lost records."""
+        now, before = 0 if self.sent is None else self.sent.height, self.sent_before.height
+        if self.sent is not None and (now == 0 < before or (before >= _FEW and now * 2 < before)):
+            rule = f"the build before wrote {before:,}"
+            return Finding("build.fewer", self.shown, value=f"{now:,} records", rule=rule)
+        return None
+
+    def new_identities(self, books: Mapping[str, KeyBook]) -> Finding | None:
+        """What tells that the records of a source probably only look new."""
+        for one in self.brought:
+            if one.looks_new:
+                known, new = books[one.book].all(), books[one.book].new()
+                hashes = known.select(fixed_hash([pl.col("identity")])).to_series()
+                was = known.filter(hashes.is_in(one.missing.implode())).head(1)
+                rule = f"{one.before.len():,} known ones of {one.source}, as {_shown(was)}"
+                value = f"{one.new:,} new ones, as {_shown(new)}"
+                return Finding("build.new-identities", self.shown, value=value, rule=rule)
+        return None
+
+
+def since(
+    ledger: Ledger, plan: Plan, shown: str, intake: Intake, sent: pl.DataFrame | None, identities: Identities
+) -> Since:
+    """A build of a list, whose rows have been made, beside the build before."""
+    kinds = {one.source.name: one.kinds for one in intake.opened if one.kinds}
+    return Since(
+        plan,
+        shown,
+        sent_before(ledger, plan.name),
+        sent,
+        [
+            Brought(source, book, brought(ledger, plan.name, source, book), now, identities.new[source, book])
+            for (source, book), now in identities.each_once().items()
+        ],
+        {source: kinds_before(ledger, plan.name, source) for source in kinds},
+        kinds,
+    )
+
+
+def refuse(plan: Plan, losses: Sequence[Finding]) -> None:
+    """Raise SourceError where there is a loss that nobody has said is meant."""
+    for one in losses:
+        words = {
+            "build.fewer": f"{plan.name} would have {one.value}, and {one.rule}.",
+            "build.new-identities": f"hardly any old identifier comes back in {plan.name}: {one.value}, instead of {one.rule}.",
+        }
+        raise SourceError(
+            words[one.code], place=Place(str(plan.path)), hint=f"Nothing was replaced. {CODES[one.code].next}"
+        )
+
+
+def _shown(book: pl.DataFrame) -> str:
+    """The first old identifier of a key book, as people write it."""
+    (text,) = book.head(1).select(shown_key(pl.col("identity"))).to_series()
+    return f'"{text}"'

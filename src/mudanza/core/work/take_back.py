@@ -1,0 +1,96 @@
+"""Taking a build back: the identifiers that it gave out, what it remembered, and its files, as long as nothing has been made of them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from mudanza.core.documents.errors import MoveError, OutsideError, Place
+from mudanza.core.plans.move import Move
+from mudanza.core.state.files import Outputs
+from mudanza.core.state.key_pages import cut_book, gave_unnoted, given_by
+from mudanza.core.state.ledger import Ledger, Run, ledger_of
+from mudanza.core.values.digest import digest_of
+
+_COMMAND = "take back"
+
+
+@dataclass(frozen=True)
+class TakenBack:
+    """A build that was taken back by a `run`: how many identifiers of each key book, and the files that are gone."""
+
+    run: int
+    build: int
+    keys: dict[str, int]
+    files: list[str]
+
+
+def take_back(move: Move, build: int) -> TakenBack:
+    """Take a build back. Nothing may have been done since, and its files must be as it wrote them.
+
+    Raises MoveError where it cannot be taken back, and why.
+    """
+    ledger = ledger_of(move)
+    # what cannot be is told before the ledger knows of a run
+    files = _files(move, _done(ledger, build))
+    run = ledger.begin(_COMMAND, f"run {build}")
+    with ledger.held(run):
+        _done(ledger, build)
+        keys = given_by(ledger, build)
+        for book, (first, _) in keys.items():
+            cut_book(ledger, run, book, first)
+        for table in ("given", "sent", "identities", "kinds"):
+            ledger.tell(f"DELETE FROM {table} WHERE run = ?", [(build,)])
+        ledger.tell("UPDATE runs SET state = 'taken back' WHERE id = ?", [(build,)])
+        for file in files:
+            try:
+                file.unlink(missing_ok=True)
+            except OSError as error:
+                raise OutsideError(
+                    f"the file cannot be taken away: {error.strerror}.", place=Place(move.shown(file))
+                ) from error
+        counted = {book: last - first + 1 for book, (first, last) in keys.items()}
+        shown = [move.shown(file) for file in files]
+        ledger.commit(run, Outputs(str(run)), {}, [], [])
+    return TakenBack(run, build, counted, shown)
+
+
+def _done(ledger: Ledger, build: int) -> Run:
+    """The build, if it can be taken back."""
+    runs = ledger.runs()
+    found = next((run for run in runs if run.id == build), None)
+    if found is None:
+        raise MoveError(f"there is no run {build}.", hint="`mudanza ledger` lists the runs.")
+    if found.command != "build" or found.state != "done":
+        raise MoveError(
+            f"run {build} is no build that is done: {found.command}, {found.state}.",
+            hint="Only such a one can be taken back.",
+        )
+    later = [run for run in runs if run.id > build and run.state == "done" and run.command != _COMMAND]
+    if later:
+        last = later[-1]
+        raise MoveError(
+            f"run {last.id} ({last.command} {last.subject}) came after run {build}, and may rest on its identifiers.",
+            hint="Take back the later builds first, the last of them before the others."
+            if last.command == "build"
+            else "Only what was done last can be taken back.",
+        )
+    if gave_unnoted(ledger, build):
+        raise MoveError(
+            f"run {build} did not note which identifiers it gave out.", hint="It was made by an earlier version."
+        )
+    return found
+
+
+def _files(move: Move, build: Run) -> list[Path]:
+    """The files of a build. Raises MoveError where one is not as the build wrote it."""
+    digests = {one["path"]: one["sha256"] for one in build.written}
+    files = [move.path(path) for path in digests]
+    for path, file in zip(digests, files, strict=True):
+        if file.is_file() and digest_of(file, path).sha256 != digests[path]:
+            raise MoveError(
+                f"the file is not as run {build.id} wrote it, so something was made of it.",
+                place=Place(path),
+                hint="Move it away, if the build is to be taken back all the same.",
+            )
+    return [*files, move.out / "run.json"]
