@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import importlib.util
 import io
+import json
 import os
 import random
 import shutil
 import signal
 import sqlite3
 import zipfile
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
 import polars as pl
 import pytest
+import xlsxwriter
 from openpyxl import load_workbook
 from rich.console import Console
 
@@ -272,9 +275,12 @@ def test_what_nobody_foresaw_ends_with_its_own_status(
 
     monkeypatch.chdir(move)
     monkeypatch.setattr("mudanza.core.work.build.open_sources", fails)
-    assert main(["build", "people"]) == 3
-    told = capsys.readouterr().err
+    assert main(["build", "people", "--json"]) == 3
+    shown = capsys.readouterr()
+    told = shown.err
     assert "Traceback" not in told and len(told.splitlines()) == 2
+    document = json.loads(shown.out)["error"]
+    assert (list(document), document["status"]) == (["what", "place", "hint", "status"], 3)
     assert ("memory" in told) is isinstance(error, MemoryError)
 
 
@@ -411,3 +417,43 @@ def test_records_are_compared_whatever_their_fields_are_called(move: Path, keyed
     ]
     changes = next(move / f["path"] for f in back["files"] if f["path"].endswith("/changes.csv"))
     assert [tuple(r.values()) for r in table(changes)] == [("hit1", "new C2", "is1"), ("hit2", "was9", "new D3")]
+
+
+def test_midnight_is_a_time_among_times(tmp_path: Path) -> None:
+    """A column of moments keeps the one at midnight; a column of dates has none, though one cell has a time."""
+    made = xlsxwriter.Workbook(str(tmp_path / "b.xlsx"))
+    sheet = made.add_worksheet()
+    moment, day = (made.add_format({"num_format": code}) for code in ("yyyy-mm-dd hh:mm", "yyyy-mm-dd"))
+    sheet.write_row(0, 0, ["Id", "Seen", "Born"])
+    for row, (seen, born) in enumerate([(45000.5, 30000), (45001, 30001), (45002.25, 30002.5)], start=1):
+        sheet.write_number(row, 0, row)
+        sheet.write_number(row, 1, seen, moment)
+        sheet.write_number(row, 2, born, day)
+    made.close()
+    (batch,) = open_source(tmp_path / "b.xlsx", ReadOptions()).batches()
+    assert batch.rows["Seen"].to_list() == ["2023-03-15 12:00:00", "2023-03-16 00:00:00", "2023-03-17 06:00:00"]
+    assert batch.rows["Born"].to_list() == ["1982-02-18", "1982-02-19", "1982-02-20 12:00:00"]
+
+
+def test_a_damaged_byte_of_the_ledger_gives_nobody_another_identifier(move: Path) -> None:
+    """Wherever it stands in what the ledger keeps of key books and records."""
+    program("build", "people", cwd=move, status=1)
+    ledger = move / ".mudanza/ledger.sqlite"
+    before = (move / "out/people.csv").read_bytes()
+    for table_, column in (("key_pages", "body"), ("sent", "body"), ("identities", "body"), ("key_pages", "last")):
+        with closing(sqlite3.connect(ledger)) as db:
+            (value,) = db.execute(f"SELECT {column} FROM {table_}").fetchone()
+            places = [50, len(value) // 2, len(value) - 9] if isinstance(value, bytes) else [0]
+            for at in places:
+                if isinstance(value, bytes):
+                    wrong: object = value[:at] + bytes([value[at] ^ 4]) + value[at + 1 :]
+                else:
+                    wrong = value + 1
+                db.execute(f"UPDATE {table_} SET {column} = ?", (wrong,))
+                db.commit()
+                told = program("build", "people", cwd=move, status=3).err
+                assert "the ledger is damaged" in told and "backup" in told
+                db.execute(f"UPDATE {table_} SET {column} = ?", (value,))
+                db.commit()
+    program("build", "people", cwd=move, status=1)
+    assert (move / "out/people.csv").read_bytes() == before

@@ -16,7 +16,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from mudanza.core.documents.errors import MudanzaError, OutsideError, Place
+from mudanza.core.documents.errors import FaultError, MudanzaError, OutsideError, Place
 from mudanza.core.work.shapes import error_shape
 
 if TYPE_CHECKING:
@@ -207,12 +207,8 @@ def show_error(error: BaseException, wants_json: bool) -> int:
             hint="Name fewer lists in one command, close other programs, or take a machine with more memory.",
         )
     if not isinstance(error, MudanzaError):
-        err.print(Text.assemble(("fault: ", "bold"), f"{type(error).__name__}: {error}"))
-        err.print(Text("  This is a fault of Mudanza, not yours. Run it again with --debug and report what it shows."))
-        if wants_json:
-            document({"error": {"what": f"{type(error).__name__}: {error}", "fault": True}})
-        return 3
-    err.print(Text.assemble(("error: ", "bold"), error.what))
+        error = FaultError.of(error)
+    err.print(Text.assemble(("fault: " if isinstance(error, FaultError) else "error: ", "bold"), error.what))
     place = error.place
     if place is not None and str(place):
         err.print(Text(f"  {_from_here(place)}", style=ACCENT), soft_wrap=True)

@@ -127,9 +127,11 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except click.ClickException as error:
         error.show()
         if wants_json:
-            import json
+            from mudanza.cli.look import document
+            from mudanza.core.documents.errors import MudanzaError
+            from mudanza.core.work.shapes import error_shape
 
-            click.echo(json.dumps({"error": {"what": error.format_message(), "status": 2}}, ensure_ascii=False))
+            document(error_shape(MudanzaError(error.format_message())))
         return error.exit_code
     except BrokenPipeError:
         # the reader of our output went away, as `| head` does

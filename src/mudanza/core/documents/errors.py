@@ -102,6 +102,19 @@ class OutsideError(MudanzaError):
     status = 3
 
 
+class FaultError(MudanzaError):
+    """Something that nobody foresaw: a mistake in this program."""
+
+    status = 3
+
+    @classmethod
+    def of(cls, error: BaseException) -> FaultError:
+        """Whatever was raised, told in a line."""
+        first = next((line for line in str(error).splitlines() if line.strip()), "")
+        hint = "This is a fault of Mudanza, not yours. Run it again with --debug and report what it shows."
+        return cls(f"{type(error).__name__}: {first}", hint=hint)
+
+
 def unknown(kind: str, name: str, known: list[str]) -> str:
     """The sentence for an unknown name, with the nearest existing one."""
     near = nearest(name, known)

@@ -46,6 +46,7 @@ _LOOK_BELOW = 40
 _FIRST_ROWS = 2000
 #: A file of this size is worth a thread of its own.
 _LARGE = 1 << 20
+_MOMENT = r"^\d{4}-\d{2}-\d{2} \d{2}:\d{2}:\d{2}"
 _MIDNIGHT = r"^(\d{4}-\d{2}-\d{2}) 00:00:00$"
 
 
@@ -291,6 +292,20 @@ class Workbook:
         return [i for i, (title, empty) in enumerate(titles) if title.strip() or not empty]
 
     @cached_property
+    def _plain_dates(self) -> list[str]:
+        """The headings of columns whose moments are mere dates: at midnight, more often than not."""
+        names = self._sheet.columns
+        body = self._sheet.slice(self._first_row).select(
+            pl.col(names[i]).alias(heading) for i, heading in zip(self._kept, self.headings, strict=True)
+        )
+        some = [one.name for one in body if one.str.ends_with(" 00:00:00").any()]
+        return [
+            name
+            for name in some
+            if body[name].str.contains(_MIDNIGHT).sum() * 2 > body[name].str.contains(_MOMENT).sum()
+        ]
+
+    @cached_property
     def raw_headings(self) -> tuple[str, ...]:
         heading = self._heading_row
         return tuple(heading[i] for i in self._kept)
@@ -345,7 +360,7 @@ class Workbook:
             body.select(
                 *(pl.col(names[i]).alias(h) for i, h in zip(self._kept, self.headings, strict=True)),
             )
-            .with_columns(text.str.replace(_MIDNIGHT, "$1"))
+            .with_columns(pl.col(self._plain_dates).str.replace(_MIDNIGHT, "$1"))
             .with_columns(pl.when(text.str.len_bytes() > 0).then(text).name.keep())
             .with_columns(pl.int_range(start + 1, start + 1 + body.height, dtype=pl.Int64).alias(LINE))
             .filter(pl.any_horizontal(pl.col(list(self.headings)).is_not_null()))

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import io
-
 import polars as pl
 
+from mudanza.core.state.bodies import packed, unpacked
 from mudanza.core.state.ledger import Ledger
 
 #: an old identifier (`values.hashing.fixed_hash` of it), and whether the source still brings it
@@ -16,8 +15,9 @@ def brought(ledger: Ledger, list_name: str, source: str, book: str) -> pl.Series
     """The hashes of the old identifiers that a source brought when its list was last built, each once; none before."""
     if not ledger.has("identities"):
         return pl.Series("identity", [], dtype=pl.UInt64)
-    query = "SELECT body FROM identities WHERE list = ? AND source = ? AND book = ? ORDER BY run"
-    parts = [pl.read_ipc(io.BytesIO(body)) for (body,) in ledger.ask(query, list_name, source, book)]
+    query = "SELECT body, run FROM identities WHERE list = ? AND source = ? AND book = ? ORDER BY run"
+    rows = ledger.ask(query, list_name, source, book)
+    parts = [unpacked(ledger, body, list_name, source, book, run) for body, run in rows]
     known = pl.concat([pl.DataFrame(schema=_SCHEMA), *parts]).unique("identity", keep="last", maintain_order=True)
     return known.filter("there")["identity"]
 
@@ -31,8 +31,5 @@ def note_brought(
     gone = was.join(is_, on="identity", how="anti").with_columns(there=False)
     if fresh.is_empty() and gone.is_empty():
         return
-    body = io.BytesIO()
-    pl.concat([fresh, gone]).write_ipc(body, compression="zstd")
-    ledger.tell(
-        "INSERT OR REPLACE INTO identities VALUES (?,?,?,?,?)", [(list_name, source, book, run, body.getvalue())]
-    )
+    body = packed(pl.concat([fresh, gone]), list_name, source, book, run)
+    ledger.tell("INSERT OR REPLACE INTO identities VALUES (?,?,?,?,?)", [(list_name, source, book, run, body)])

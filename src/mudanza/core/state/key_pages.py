@@ -1,11 +1,10 @@
-"""Key books in the ledger: pages of Arrow (IPC, compressed with zstd), each with the identifiers that were given out one after the other."""
+"""Key books in the ledger: pages, each with the identifiers that were given out one after the other."""
 
 from __future__ import annotations
 
-import io
-
 import polars as pl
 
+from mudanza.core.state.bodies import packed, unpacked
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.tables.key_book import KeyBook
 from mudanza.core.tables.key_pattern import KeyPattern
@@ -16,7 +15,7 @@ _PAGE = 100_000
 def open_book(ledger: Ledger, name: str, pattern: KeyPattern) -> KeyBook:
     """A key book as the runs so far left it."""
     pages = ledger.pages(name)
-    known = [pl.read_ipc(io.BytesIO(body)).select("identity", "key") for _, _, body in pages]
+    known = [_rows(ledger, name, *page).select("identity", "key") for page in pages]
     return KeyBook(name, pattern, known, pages[-1][1] if pages else None)
 
 
@@ -31,11 +30,18 @@ def save_book(ledger: Ledger, run: int, book: KeyBook) -> None:
     if pages:
         start, last, body = pages[-1]
         if last - start + 1 < _PAGE and last + 1 == first:
-            new = pl.concat([pl.read_ipc(io.BytesIO(body)), new])
+            new = pl.concat([_rows(ledger, book.name, start, last, body), new])
             first = start
-    written = io.BytesIO()
-    new.write_ipc(written, compression="zstd")
-    ledger.put_page(book.name, first, first + new.height - 1, run, written.getvalue())
+    _put(ledger, book.name, first, run, new)
+
+
+def _put(ledger: Ledger, book: str, first: int, run: int, rows: pl.DataFrame) -> None:
+    last = first + rows.height - 1
+    ledger.put_page(book, first, last, run, packed(rows, book, first, last))
+
+
+def _rows(ledger: Ledger, book: str, first: int, last: int, body: bytes) -> pl.DataFrame:
+    return unpacked(ledger, body, book, first, last)
 
 
 def given_by(ledger: Ledger, run: int) -> dict[str, tuple[int, int]]:
@@ -59,6 +65,4 @@ def cut_book(ledger: Ledger, run: int, book: str, first: int) -> None:
             continue
         ledger.tell("DELETE FROM key_pages WHERE book = ? AND first = ?", [(book, start)])
         if start < first:
-            kept = io.BytesIO()
-            pl.read_ipc(io.BytesIO(body)).head(first - start).write_ipc(kept, compression="zstd")
-            ledger.put_page(book, start, first - 1, run, kept.getvalue())
+            _put(ledger, book, start, run, _rows(ledger, book, start, last, body).head(first - start))

@@ -6,11 +6,11 @@ version remembers another can compare.
 
 from __future__ import annotations
 
-import io
 from dataclasses import dataclass
 
 import polars as pl
 
+from mudanza.core.state.bodies import packed, unpacked
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.values.row_columns import INNER, key_text, shown_key
 
@@ -32,9 +32,8 @@ def note_sent(ledger: Ledger, run: int, list_name: str, file: str, before: pl.Da
     """Remember the records of a build, and what they are beside those of the build before: columns key and record (a hash). The ledger must be held by the run."""
     fresh = now.join(before, on=["key", "record"], how="anti")
     gone = before.join(now, on="key", how="anti").select("key", pl.lit(None, dtype=pl.UInt64).alias("record"))
-    body = io.BytesIO()
-    pl.concat([fresh, gone]).write_ipc(body, compression="zstd")
-    ledger.tell("INSERT OR REPLACE INTO sent VALUES (?,?,?,?,?)", [(list_name, run, file, _HASHED_BY, body.getvalue())])
+    body = packed(pl.concat([fresh, gone]), list_name, run)
+    ledger.tell("INSERT OR REPLACE INTO sent VALUES (?,?,?,?,?)", [(list_name, run, file, _HASHED_BY, body)])
 
 
 def records_of(written: pl.DataFrame, keys: list[str], hashes: pl.Series) -> pl.DataFrame:
@@ -51,13 +50,13 @@ def _builds(ledger: Ledger, list_name: str) -> list[tuple[int, str, str, bytes]]
 
 def sent_before(ledger: Ledger, list_name: str) -> pl.DataFrame:
     """The records as the last build wrote them. Hashes of earlier versions cannot be compared, and equal none."""
-    parts = [_body(body, hashed_by) for _, _, hashed_by, body in _builds(ledger, list_name)]
+    parts = [_records(ledger, list_name, *build) for build in _builds(ledger, list_name)]
     known = pl.concat([pl.DataFrame(schema=_SCHEMA), *parts])
     return known.unique("key", keep="last", maintain_order=True).drop_nulls("record")
 
 
-def _body(body: bytes, hashed_by: str) -> pl.DataFrame:
-    part = pl.read_ipc(io.BytesIO(body))
+def _records(ledger: Ledger, list_name: str, run: int, _: str, hashed_by: str, body: bytes) -> pl.DataFrame:
+    part = unpacked(ledger, body, list_name, run)
     if hashed_by == _HASHED_BY:
         return part
     unknown = pl.when(pl.col("record").is_not_null()).then(pl.lit(0, dtype=pl.UInt64)).alias("record")
@@ -70,7 +69,7 @@ def went_out(ledger: Ledger, list_name: str, key: str) -> list[Went]:
     there = False
     last = ""
     for run, file, version, body in _builds(ledger, list_name):
-        rows = _body(body, version).filter(shown_key(pl.col("key")) == key)
+        rows = _records(ledger, list_name, run, file, version, body).filter(shown_key(pl.col("key")) == key)
         if rows.height:
             gone = rows["record"].item() is None
             # after a change of what makes the hashes all records look changed

@@ -57,6 +57,7 @@ def _forms(call: Call, patterns: tuple[str, ...], pivot: int | None) -> list[Dat
         ('{A} -> date "dd/MM/yyyy"', ("5/3/2021",), "2021-03-05"),
         ('{A} -> date "yyyy-MM-dd" "dd.MM.yyyy"', ("05.03.2021",), "2021-03-05"),
         ('{A} -> date "dd/MM/yyyy HH:mm"', ("05/03/2021 14:30",), "2021-03-05T14:30:00"),
+        ('{A} -> date "dd/MM/yyyy HH:mm" "dd/MM/yyyy"', ("05/03/2021",), "2021-03-05T00:00:00"),
         ('{A} -> date "dd/MM/yy" pivot=30', ("05/03/31",), "1931-03-05"),
         ("{A} -> date \"d 'de' MMMM 'de' yyyy\" language=\"pt\"", ("5 de março de 2021",), "2021-03-05"),
         ("{A} -> date \"yyyy-MM-dd'T'HH:mm:ssXXX\"", ("2021-03-05T14:30:00+01:00",), "2021-03-05T13:30:00"),
@@ -66,22 +67,21 @@ def _forms(call: Call, patterns: tuple[str, ...], pivot: int | None) -> list[Dat
 def read_date(value: Value, call: Call, *pattern: str, pivot: int | None, language: str, **options: bool) -> Value:
     """Reads a text as a date, or with hours in the pattern as a date-time. Patterns are those of Unicode (UTS 35): d day, M month
     (MMM by name), y year, H hour, m minute, s second, XXX the distance to UTC, to which the time is then moved. Several patterns are tried in order; a
-    text that two of them read as different dates is a finding, unless any-order=yes takes the first. Years of two digits need a pivot:
+    text that two of them read as different dates is a finding, unless any-order=yes takes the first. Where some have a time and some have none, a date alone is
+    its midnight. Years of two digits need a pivot:
     those below it are of this century."""
     if pivot is not None and not 0 <= pivot <= 100:
         raise call.fail("pivot is a year of two digits, 0 to 100.", "pivot=30 reads 29 as 2029 and 30 as 1930.")
     forms = _forms(call, pattern, pivot)
-    kinds = {form.kind for form in forms}
-    if len(kinds) > 1:
-        raise call.fail("some of the patterns have a time and some have none.", "Use patterns of one kind.")
+    kind = _TIME if any(form.has_time for form in forms) else _DATE
     by_name = any("MMM" in text for text in pattern)
 
     def readings(text: pl.Expr) -> list[pl.Expr]:
         plain = in_english(text, language) if by_name and language != "en" else text
-        return [form.read(plain, lenient=True, pivot=pivot) for form in forms]
+        return [form.read(plain, lenient=True, pivot=pivot).cast(DTYPES[kind]) for form in forms]
 
     rule = "a date as " + " or ".join(pattern)
-    result = call.attempt(value, lambda text: pl.coalesce(readings(text)), kinds.pop(), "flow.not-a-date", rule)
+    result = call.attempt(value, lambda text: pl.coalesce(readings(text)), kind, "flow.not-a-date", rule)
     if len(forms) == 1 or options["any-order"] or not _can_differ(forms):
         return result
     text = value.expr.str.strip_chars()
