@@ -18,7 +18,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from conftest import PLAN, ROWS, alone, edit, installed, program
+from conftest import ROWS, alone, edit, installed, program
 from mudanza.core.documents.errors import LedgerError, MudanzaError
 from mudanza.core.plans.move_settings import find_move, read_move
 from mudanza.core.state.ledger import ledger_of
@@ -29,8 +29,8 @@ from test_reading import book
 OUT = ["people.csv", "people.held-back.csv", "people.findings.csv", "people.csv-metadata.json", "run.json"]
 
 
-def table(path: Path, delimiter: str = ",") -> list[dict[str, str]]:
-    with path.open(encoding="utf-8", newline="") as file:
+def table(path: Path, delimiter: str = ",", encoding: str = "utf-8") -> list[dict[str, str]]:
+    with path.open(encoding=encoding, newline="") as file:
         return list(csv.DictReader(file, delimiter=delimiter))
 
 
@@ -94,33 +94,60 @@ def test_a_rehearsal_writes_nothing_at_all(move: Path) -> None:
     assert sorted(p for p in move.rglob("*")) == before
 
 
+def _with_corrections(move: Path, text: str, name: str = "mended") -> None:
+    """The plan with one more source, a file of held-back rows."""
+    (move / f"incoming/{name}.csv").write_text(text, encoding="utf-8")
+    edit(move / "plans/people.toml", "[rows]", f'[[source]]\nname = "{name}"\nfile = "incoming/{name}.csv"\n[rows]')
+
+
 def test_rows_held_back_are_corrected_and_read_again(move: Path) -> None:
+    edit(move / "plans/people.toml", "{Id}", "{#source}, {Id}")
+    edit(move / "plans/people.toml", 'file = "incoming/a.csv"', 'file = "incoming/a.csv"\nblanks = ["n/a"]')
+    edit(move / "incoming/a.csv", "6,Ivo,,5,y,Q,\n", '6,Ivo,n/a,5,y,Q,\n7,"Ana" B,,1,y,D,\n')
     program("build", "people", cwd=move, status=1)
     held = (move / "out/people.held-back.csv").read_text("utf-8")
-    assert program("survey", "out/people.held-back.csv", "--json", cwd=move, status=0).json["rows"] == 2
-    mended = held.replace("3,Eva,1970-02-30", "3,Eva,1970-02-28").replace(",5,y,Q,", ",5,y,D,")
-    (move / "incoming/mended.csv").write_text(mended)
-    (move / "plans/people.toml").write_text(
-        PLAN.replace("[rows]", '[[source]]\nname = "mended"\nfile = "incoming/mended.csv"\n[rows]').replace(
-            "{Id}", "{#source}, {Id}"
-        )
-    )
+    assert held.startswith("\ufeff#source"), "a spreadsheet program is to know the encoding"
+    assert program("survey", "out/people.held-back.csv", "--json", cwd=move, status=0).json["rows"] == 3
+    # two are corrected, and one comes back as it was
+    mended = held.replace("3,Eva,1970-02-30", "3,Eva,1970-02-28").replace(',,,,,,,"7', ',7,Ana B,,1,y,D,"7')
+    assert mended.count("\n") == held.count("\n") == 4
+    _with_corrections(move, mended)
     one = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]
-    assert one["sources"]["mended"] == {"read": 2, "skipped": 0, "merged": 0, "held_back": 0, "written": 2}
-    keys = program("ledger", "--keys", "people", cwd=move, status=0).out
-    # one that is damaged while it is mended is held back again with its values in their columns
-    (move / "incoming/mended.csv").write_text(mended + "a,x,9,,7,Rita,,,y\n")
-    program("build", "people", cwd=move, status=1)
-    (again,) = [r for r in table(move / "out/people.held-back.csv") if r["#file"] == "incoming/mended.csv"]
-    assert (again["#source"], again["#line"], again["Id"], again["Name"], again["Active"]) == (
-        "a",
-        "4",
-        "7",
-        "Rita",
-        "y",
-    )
+    assert one["skipped_by"] == {"corrected": 3, "keep": 1}
+    assert one["sources"]["mended"] == {"read": 3, "skipped": 0, "merged": 0, "held_back": 1, "written": 2}
     # the rows are known by the source they first came from
+    keys = program("ledger", "--keys", "people", cwd=move, status=0).out
     assert "a,3,P" in keys and "mended" not in keys
+    # what is held back now is the correction, which can be corrected in its turn; then nothing is left
+    again = table(move / "out/people.held-back.csv", encoding="utf-8-sig")
+    assert [(r["#source"], r["#file"], r["#line"], r["Id"]) for r in again] == [("a", "incoming/mended.csv", "3", "6")]
+    _with_corrections(
+        move, (move / "out/people.held-back.csv").read_text("utf-8-sig").replace("5,y,Q", "5,y,D"), "more"
+    )
+    one = program("build", "people", "--json", cwd=move, status=0).json["lists"][0]
+    assert (one["held_back"], one["skipped_by"]) == (0, {"corrected": 4, "keep": 1})
+    preview = program("preview", "people", "--where", '{Id} = "3"', "--source", "a", "--json", cwd=move, status=0)
+    assert [row["end"] for row in preview.json["rows"]] == ["skipped"]
+    # one that is damaged while it is mended is held back again with its values in their columns
+    (move / "incoming/more.csv").write_text(
+        (move / "incoming/more.csv").read_text("utf-8") + "a,x,9,r1,,7,Rita,,,y\n", encoding="utf-8"
+    )
+    program("build", "people", cwd=move, status=1)
+    (row,) = table(move / "out/people.held-back.csv", encoding="utf-8-sig")
+    assert (row["#source"], row["#line"], row["Id"], row["Name"], row["Active"]) == ("a", "3", "7", "Rita", "y")
+
+
+def test_a_correction_is_of_the_row_that_stood_there(move: Path) -> None:
+    """If another record stands on that line by now, it is not taken for corrected."""
+    program("build", "people", cwd=move, status=1)
+    held = (move / "out/people.held-back.csv").read_text("utf-8-sig")
+    _with_corrections(move, held.replace("1970-02-30", "1970-02-28").replace("y,Q", "y,D"))
+    edit(move / "incoming/a.csv", "3,Eva,1970-02-30,1,y,D,", "8,Eda,1970-02-20,1,y,D,")
+    one = program("build", "people", "--json", cwd=move, status=0).json["lists"][0]
+    assert one["skipped_by"] == {"corrected": 1, "keep": 1}
+    (stale,) = [group for group in one["findings"] if group["code"] == "read.stale-correction"]
+    assert stale["example"]["value"] == "1 of 2 rows"
+    assert {"Eda", "Eva"} <= {row["Full name"] for row in table(move / "out/people.csv", ";")}
 
 
 @settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])

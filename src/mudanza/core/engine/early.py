@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import polars as pl
 
@@ -10,24 +12,32 @@ from mudanza.core.engine.recipe import Recipe
 from mudanza.core.findings.finding import SCHEMA, joined
 from mudanza.core.findings.problem import Problem, flags, gather, held
 from mudanza.core.language.value import Stage
-from mudanza.core.values.row_columns import FILE, INNER, LINE
+from mudanza.core.values.row_columns import CORRECTED, FILE, INNER, LINE
 
 #: numbers the rows of a batch
 ROW = f"{INNER}row"
 #: why rows are skipped
-BLANK_ROW, NOT_KEPT = "blank row", "keep"
+CORRECTED_ROW, BLANK_ROW, NOT_KEPT = "corrected", "blank row", "keep"
 
 
 @dataclass(frozen=True)
 class Early:
     """A batch after all that needs no identifiers: the rows that were read (but for blank ones), those still standing, the numbers of those held back,
-    how many were skipped by which rule, and what was found."""
+    how many were skipped by which rule, what was found, and how many came back corrected by which file."""
 
     original: pl.DataFrame
     rows: pl.DataFrame
     held: pl.Series
     skipped: dict[str, int]
     findings: pl.DataFrame
+    corrected: dict[str, int]
+
+    def without(self, damaged: Sequence[str]) -> Early:
+        """The same with damaged rows that came back corrected, in these files."""
+        if not damaged:
+            return self
+        skipped = {**self.skipped, CORRECTED_ROW: self.skipped.get(CORRECTED_ROW, 0) + len(damaged)}
+        return replace(self, skipped=skipped, corrected=dict(Counter(self.corrected) + Counter(damaged)))
 
 
 def run_early(recipe: Recipe, rows: pl.DataFrame, columns: list[str], noticed: pl.DataFrame | None = None) -> Early:
@@ -37,8 +47,15 @@ def run_early(recipe: Recipe, rows: pl.DataFrame, columns: list[str], noticed: p
     of them.
     """
     noticed = pl.DataFrame(schema=SCHEMA) if noticed is None else noticed
-    findings = [noticed]
     skipped: dict[str, int] = {}
+    corrected: dict[str, int] = {}
+    back = rows.filter(pl.col(CORRECTED).is_not_null())
+    if back.height:
+        skipped[CORRECTED_ROW] = back.height
+        corrected = dict(back[CORRECTED].value_counts().iter_rows())
+        rows = rows.filter(pl.col(CORRECTED).is_null())
+        noticed = noticed.filter(~pl.col("line").is_in(back[LINE].implode()).fill_null(False))
+    findings = [noticed]
     blank = blank_rows(rows, columns)
     if blank.any():
         skipped[BLANK_ROW] = int(blank.sum())
@@ -70,7 +87,7 @@ def run_early(recipe: Recipe, rows: pl.DataFrame, columns: list[str], noticed: p
         held_rows.append(rows[ROW].filter(bad))
         rows = rows.filter(~bad)
     held_index = pl.concat([pl.Series(ROW, [], dtype=pl.UInt32), *held_rows])
-    return Early(original, rows, held_index, skipped, joined(findings))
+    return Early(original, rows, held_index, skipped, joined(findings), corrected)
 
 
 def blank_rows(rows: pl.DataFrame, columns: list[str]) -> pl.Series:

@@ -2,34 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
 import polars as pl
 
 from mudanza.core.documents.errors import Place, PlanError, SourceError, few, nearest
+from mudanza.core.engine.corrections import SCHEMA as CORRECTIONS
+from mudanza.core.engine.corrections import broken_corrected_by, corrected_by, corrections_in
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan, Source
 from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.opening import files_of, open_source
 from mudanza.core.sources.reader import Batch, BrokenRow, Reader
 from mudanza.core.values.digest import Digest
-from mudanza.core.values.row_columns import FILE, LINE, OLD_LINE, SOURCE, TEXT, WHY, where
+from mudanza.core.values.row_columns import FILE, LINE, OLD_LINE, SOURCE, TEXT, WAS, WHY, where
 
-_OF_HELD_BACK = (SOURCE, FILE, OLD_LINE, WHY, TEXT)
+_OF_HELD_BACK = (SOURCE, FILE, OLD_LINE, WAS, WHY, TEXT)
 
 
 @dataclass(frozen=True)
 class Opened:
-    """A source with its file open. `names` are the column names that plans use, in file order."""
+    """A source with its file open. `names` are the column names that plans use, in file order.
+
+    `corrections` are those of its rows that other sources have corrected, `blanks` the texts that count as blank, by source, where a file of held-back rows has rows of several.
+    """
 
     number: int
     source: Source
     path: Path
     reader: Reader
     shown: str
+    corrections: pl.DataFrame = field(default_factory=lambda: pl.DataFrame(schema=CORRECTIONS))
+    blanks: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
     @cached_property
     def names(self) -> tuple[str, ...]:
@@ -78,13 +85,22 @@ class Opened:
             pl.lit(self.shown).alias(FILE),
             pl.col(LINE),
             where(self.number),
+            corrected_by(self.corrections, batch, self.reader.headings),
             *(self._value(c) if c in have else pl.lit(None, dtype=pl.String).alias(c) for c in columns),
         )
 
     def _value(self, column: str) -> pl.Expr:
-        blanks = self.source.options.blanks
         value = pl.col(column)
-        return pl.when(~value.str.strip_chars().is_in(blanks)).then(value).alias(column) if blanks else value
+        text = value.str.strip_chars()
+        wrong = [text.is_in(blanks) for blanks in (self.source.options.blanks,) if blanks]
+        wrong += [(pl.col(SOURCE) == name) & text.is_in(list(blanks)) for name, blanks in self.blanks.items()]
+        return pl.when(~pl.any_horizontal(wrong).fill_null(False)).then(value).alias(column) if wrong else value
+
+    def standing(self, batch: Batch) -> tuple[Batch, list[str]]:
+        """A batch without its damaged rows that came back corrected, and the files that these came in."""
+        by = broken_corrected_by(self.corrections, batch.broken)
+        kept = tuple(row for row, file in zip(batch.broken, by, strict=True) if file is None)
+        return replace(batch, broken=kept), [file for file in by if file is not None]
 
     def noticed(self, batch: Batch, used: frozenset[str]) -> pl.DataFrame:
         """What the reader noticed on a batch, and its damaged rows and blank lines, as findings.
@@ -132,6 +148,12 @@ class Intake:
         return list(dict.fromkeys(one.source.name for one in self.opened))
 
     @property
+    def delimiter(self) -> str:
+        """What the first source of delimited text is delimited by; a comma if there is none."""
+        signs = (one.reader.facts.delimiter for one in self.opened)
+        return next((sign for sign in signs if sign and len(sign) == 1), ",")
+
+    @property
     def headings(self) -> dict[str, tuple[str, ...]]:
         names: dict[str, dict[str, None]] = {}
         for one in self.opened:
@@ -174,7 +196,24 @@ def open_sources(plan: Plan, move: Move) -> Intake:
                     error.place = replace(error.place, file=name)
                 raise
             opened.append(one)
-    return Intake(tuple(opened))
+    return Intake(tuple(_with_corrections(opened)))
+
+
+def _with_corrections(opened: Sequence[Opened]) -> list[Opened]:
+    """Sources that know which of their rows come back corrected, and files of held-back rows with the blanks of those sources."""
+    held = [one for one in opened if one.was_held_back]
+    if not held:
+        return list(opened)
+    every = pl.concat([corrections_in(one.reader, one.shown) for one in held])
+    blanks = {one.source.name: one.source.options.blanks for one in opened if one.source.options.blanks}
+    return [
+        replace(
+            one,
+            corrections=every.filter(pl.col(FILE) == one.shown),
+            blanks=blanks if one.was_held_back else {},
+        )
+        for one in opened
+    ]
 
 
 def _check_renames(plan: Plan, one: Opened) -> None:

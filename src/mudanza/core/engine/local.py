@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
+from mudanza.core.engine.corrections import broken_before, held_before
 from mudanza.core.engine.early import Early, run_early
 from mudanza.core.engine.intake import Intake, Opened
 from mudanza.core.engine.late import Ends, Memory, run_late
@@ -17,7 +18,7 @@ from mudanza.core.findings.finding import joined
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sources.opening import read_ahead
 from mudanza.core.sources.reader import Batch
-from mudanza.core.values.row_columns import FILE, LINE, SOURCE, TEXT, WHY
+from mudanza.core.values.row_columns import FILE, LINE, SOURCE, TEXT, WAS, WHY
 
 
 @dataclass(frozen=True)
@@ -39,7 +40,7 @@ def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> It
     sort_by = sort_columns(plan, recipe)
     rest: list[pl.DataFrame] = []
     current: Opened | None = None
-    for opened, batch, early in read_ahead(_made(recipe, intake)):
+    for opened, batch, early, read in read_ahead(_made(recipe, intake)):
         if current is not None and opened is not current and rest:
             yield _rest(recipe, intake, rest)
             rest = []
@@ -51,17 +52,20 @@ def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> It
             # what is said of a file as a whole comes after all that is said of its rows
             rest.append(found.filter(whole))
             found = found.filter(~whole)
-        summary = _counted(plan, recipe, opened, batch, early, ends, unused)
+        summary = _counted(plan, recipe, opened, batch, early, ends, unused, read)
         summary.tally.add(found)
         yield Part(ends.written, ends.records, _held(opened, batch, ends, intake.columns), found, summary)
     if rest:
         yield _rest(recipe, intake, rest)
 
 
-def _made(recipe: Recipe, intake: Intake) -> Iterator[tuple[Opened, Batch, Early]]:
-    for opened, batch in read_ahead(intake.batches()):
+def _made(recipe: Recipe, intake: Intake) -> Iterator[tuple[Opened, Batch, Early, int]]:
+    """Each batch with what was made of it, and how many rows were read."""
+    for opened, whole in read_ahead(intake.batches()):
+        batch, corrected = opened.standing(whole)
         noticed = opened.noticed(batch, recipe.mentions.used)
-        yield opened, batch, run_early(recipe, opened.rows(batch, intake.columns), opened.own(intake.columns), noticed)
+        early = run_early(recipe, opened.rows(batch, intake.columns), opened.own(intake.columns), noticed)
+        yield opened, batch, early.without(corrected), whole.rows.height + len(whole.broken)
 
 
 def _rest(recipe: Recipe, intake: Intake, rest: Sequence[pl.DataFrame]) -> Part:
@@ -75,16 +79,16 @@ def _rest(recipe: Recipe, intake: Intake, rest: Sequence[pl.DataFrame]) -> Part:
 
 
 def _counted(
-    plan: Plan, recipe: Recipe, opened: Opened, batch: Batch, early: Early, ends: Ends, unused: Sequence[str]
+    plan: Plan, recipe: Recipe, opened: Opened, batch: Batch, early: Early, ends: Ends, unused: Sequence[str], read: int
 ) -> Summary:
     balance = Balance(
-        read=batch.rows.height + len(batch.broken),
+        read=read,
         written=ends.written.height,
         merged=ends.merged,
         held_back=ends.held.height + len(batch.broken),
     )
     balance.skip(ends.skipped)
-    summary = Summary({opened.source.name: balance})
+    summary = Summary({opened.source.name: balance}, corrected=dict(early.corrected))
     if unused:
         summary.unused = dict(early.original.select(pl.col(unused).count()).row(0, named=True))
     summary.expected.see(plan, recipe, early, ends)
@@ -94,8 +98,8 @@ def _counted(
 
 
 def held_schema(columns: Sequence[str]) -> dict[str, type[pl.DataType]]:
-    """The columns of rows that are held back: where they stand, why, the sources' own, and the text of damaged ones."""
-    first = {SOURCE: pl.String, FILE: pl.String, LINE: pl.Int64, WHY: pl.String}
+    """The columns of rows that are held back: where they stand, by what they are known again, why, the sources' own, and the text of damaged ones."""
+    first = {SOURCE: pl.String, FILE: pl.String, LINE: pl.Int64, WAS: pl.String, WHY: pl.String}
     return {**first, **dict.fromkeys(columns, pl.String), TEXT: pl.String}
 
 
@@ -103,10 +107,14 @@ def _held(opened: Opened, batch: Batch, ends: Ends, columns: Sequence[str]) -> p
     schema = held_schema(columns)
     parts = [pl.DataFrame(schema=schema)]
     if ends.held.height:
-        parts.append(ends.held.with_columns(pl.lit(None, dtype=pl.String).alias(TEXT)).select(list(schema)))
+        lines = ends.held[LINE].implode()
+        was = batch.rows.filter(pl.col(LINE).is_in(lines)).select(LINE, held_before(opened.reader.headings))
+        held = ends.held.join(was, on=LINE, how="left", maintain_order="left")
+        parts.append(held.with_columns(pl.lit(None, dtype=pl.String).alias(TEXT)).select(list(schema)))
     if batch.broken:
         reasons = pl.Series(WHY, [b.code for b in batch.broken], dtype=pl.String)
-        parts.append(opened.broken_rows(batch.broken, list(columns)).with_columns(reasons).select(list(schema)))
+        broken = opened.broken_rows(batch.broken, list(columns))
+        parts.append(broken.with_columns(reasons, broken_before(batch.broken)).select(list(schema)))
     return pl.concat(parts).sort(LINE, maintain_order=True)
 
 

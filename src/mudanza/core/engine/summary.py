@@ -52,8 +52,8 @@ class Balance:
 
 @dataclass
 class Summary:
-    """What is counted: the ends by source, the findings, the values of columns that nothing uses, what is watched, and the
-    old identifiers."""
+    """What is counted: the ends by source, the findings, the values of columns that nothing uses, what is watched, the
+    old identifiers, and the rows that came back corrected, by the file they came in."""
 
     balances: dict[str, Balance] = field(default_factory=dict)
     tally: Tally = field(default_factory=Tally)
@@ -61,6 +61,7 @@ class Summary:
     expected: Expected = field(default_factory=Expected)
     met: Met = field(default_factory=Met)
     identities: Identities = field(default_factory=Identities)
+    corrected: dict[str, int] = field(default_factory=dict)
 
     def merge(self, later: Summary) -> None:
         """Add what was counted of rows that come after all of these."""
@@ -72,6 +73,8 @@ class Summary:
         self.expected.merge(later.expected)
         self.met.merge(later.met)
         self.identities.merge(later.identities)
+        for file, count in later.corrected.items():
+            self.corrected[file] = self.corrected.get(file, 0) + count
 
     @property
     def total(self) -> Balance:

@@ -10,11 +10,15 @@ import polars as pl
 LINE = "#line"
 #: Columns of a held-back file that say where its rows once stood; reading such a file gives them back.
 SOURCE, FILE, WHY, TEXT = "#source", "#file", "#why", "#text"
+#: And the one by which the row is known again: a hash of all that it held.
+WAS = "#was"
 #: What a file's own heading `#line` is called, the plain name being that of where its rows stand now.
 OLD_LINE = f"{LINE} (2)"
 
 #: Prefix of columns that only live inside a computation; no heading can start with it.
 INNER = "\x1f"
+#: The file that has a row corrected, so that it is not to be looked at any more.
+CORRECTED = f"{INNER}corrected"
 #: Where a row stands among all rows of a plan: the total order by which identifiers, findings and repeated rows are decided.
 WHERE = f"{INNER}where"
 _LINES = 40

@@ -12,6 +12,7 @@ from datetime import date
 import polars as pl
 
 from mudanza.core.documents.errors import MoveError, MudanzaError, Place
+from mudanza.core.engine.corrections import corrections_in
 from mudanza.core.engine.intake import Intake, open_sources
 from mudanza.core.engine.local import run_recipe
 from mudanza.core.engine.places import passed_over
@@ -191,7 +192,7 @@ def _build(
     wanted = [title for title in titles if title in asked.wanted.get(plan.name, ())]
     offered = [nothing.select(wanted)]
     records, sent = [nothing], [records_of(nothing, keys, pl.Series([], dtype=pl.UInt64))] if keys else []
-    with ThreadPoolExecutor(1) as helper, ListFiles(move, plan, titles, intake.columns, outputs) as files:
+    with ThreadPoolExecutor(1) as helper, ListFiles(move, plan, titles, intake, outputs) as files:
         digests = [helper.submit(digest_of, one.path, one.shown) for one in intake.opened if one.path.is_file()]
         for part in run_recipe(plan, recipe, intake, memory):
             files.take(part)
@@ -250,6 +251,7 @@ def _about_the_whole(ready: Prepared, total: Summary) -> list[Finding]:
         for column, count in total.unused.items()
         if count
     ]
+    found += _stale(ready.intake, total)
     for one in ready.intake.opened:
         found += passed_over(one)
         if not one.was_held_back:
@@ -257,3 +259,14 @@ def _about_the_whole(ready: Prepared, total: Summary) -> list[Finding]:
             rule = f"used by the plan; source {one.source.name}"
             found += [Finding("column.absent", one.shown, column=column, rule=rule) for column in lacking]
     return [*found, *total.expected.findings(ready.plan), *total.met.findings(ready.recipe, plan_shown)]
+
+
+def _stale(intake: Intake, total: Summary) -> list[Finding]:
+    """Files whose rows correct what the sources do not hold any more."""
+    found = []
+    for one in intake.opened:
+        corrects = corrections_in(one.reader, one.shown).height if one.was_held_back else 0
+        stale = corrects - total.corrected.get(one.shown, 0)
+        if stale:
+            found.append(Finding("read.stale-correction", one.shown, value=f"{stale} of {corrects} rows"))
+    return found

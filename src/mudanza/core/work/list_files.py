@@ -9,9 +9,11 @@ from types import TracebackType
 
 import polars as pl
 
+from mudanza.core.engine.intake import Intake
 from mudanza.core.engine.local import Part, held_schema, in_order
 from mudanza.core.findings.finding import SHOWN, as_shown
 from mudanza.core.layouts.csvw import metadata_of
+from mudanza.core.layouts.layout import Dialect
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.csv_text import RowWriter
@@ -25,13 +27,16 @@ _SLICE = 100_000
 class ListFiles:
     """Takes the parts of a list and writes them, records while the next ones are made. To be used as a context."""
 
-    def __init__(self, move: Move, plan: Plan, titles: Sequence[str], columns: Sequence[str], outputs: Outputs) -> None:
+    def __init__(self, move: Move, plan: Plan, titles: Sequence[str], intake: Intake, outputs: Outputs) -> None:
         self.plan = plan
         out = move.out
         self.path = built_file(move, plan.name, plan.layout)
         records = sink_of(plan.layout).RowWriter(list(titles), plan.layout.dialect)
         self._records = _File(outputs.create(self.path), records)
-        self._held = _File(outputs.create(out / f"{plan.name}.held-back.csv"), RowWriter(list(held_schema(columns))))
+        # whoever corrects them opens them as they open the exports; the mark tells spreadsheet programs the encoding
+        for_spreadsheets = Dialect(delimiter=intake.delimiter, bom=True)
+        held = RowWriter(list(held_schema(intake.columns)), for_spreadsheets)
+        self._held = _File(outputs.create(out / f"{plan.name}.held-back.csv"), held)
         self._findings = _File(outputs.create(out / f"{plan.name}.findings.csv"), RowWriter(SHOWN))
         self._metadata = outputs.create(out / f"{self.path.name}-metadata.json")
         self._helper = ThreadPoolExecutor(1)

@@ -13,6 +13,13 @@ CODES = [
         told("The plan says below = 10; only the last line of the file is a total, the nine above it are clients."),
     ),
     Code(
+        "read.stale-correction",
+        W,
+        "Rows of a file of held-back rows correct what their sources do not hold any more: the file is another by now.",
+        "Look whether the new export has these records itself; if it has, take the corrections out of the plan.",
+        told("mended.csv corrects line 12 of clients.csv, where another client stands since last week."),
+    ),
+    Code(
         "read.cells-unseen",
         W,
         "What the cells of the sheet are beyond their values could not be looked at: errors, merged cells, numbers shown with zeros.",

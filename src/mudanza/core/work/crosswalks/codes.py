@@ -22,6 +22,7 @@ from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.state.files import Outputs
 from mudanza.core.tables.crosswalk import PROPOSED, Entry, Listed
+from mudanza.core.values.row_columns import CORRECTED
 from mudanza.core.work.crosswalks.proposing import TargetCode, Targets, propose
 from mudanza.core.work.prepared import prepare
 
@@ -103,7 +104,7 @@ def _counted(
     read = 0
     for opened, batch in intake.batches():
         rows = opened.rows(batch, intake.columns)
-        rows = rows.filter(~blank_rows(rows, opened.own(intake.columns)))
+        rows = rows.filter(~blank_rows(rows, opened.own(intake.columns)) & rows[CORRECTED].is_null())
         if recipe.keep is not None:
             rows = recipe.run(rows, recipe.keep.stages).filter(recipe.keep.expr).select(rows.columns)
         made = recipe.run(rows, recipe.early)
