@@ -137,6 +137,20 @@ FLOWS = [
     ("{A}, {B} -> one-filled", ("a", "b"), "a", ["flow.several-filled"]),
     ("{A}, {B} -> one-filled required=no", (None, " "), None, []),
     ("{#row}", (None,), "2", []),
+    ("{#day}", (None,), "2026-03-31", []),
+    ('("vip" when {A} = "yes"), ("course" when {B} = "1") -> gather -> join "+"', ("yes", "1"), "vip+course", []),
+    ('("vip" when {A} = "yes"), ("course" when {B} = "1") -> gather -> join "+"', ("no", "1"), "course", []),
+    ('("north" when {A} starts with "1"; {B} -> upper otherwise), "x" -> join "/"', ("12", "b"), "north/x", []),
+    ('("north" when {A} starts with "1"; {B} -> upper otherwise;), "x" -> join "/"', ("2", "b"), "B/x", []),
+    ('(({A} -> number or blank) when {B} = "n"; ({A}, "0" -> join "" -> number) otherwise) -> round 0', ("x", "n"), None, []),
+    ('"yes" when ("a" when {A} = "b") is blank; "no" otherwise', ("b",), "no", []),
+    ('{A} -> split ";" -> crosswalk demo -> join "+"', (" K;K ;;Q",), "dog+dog", []),
+    ('{A} -> split ";" -> crosswalk demo -> join "+"', ("K;Z;Y",), "dog", ["flow.not-in-crosswalk"]),
+    ('{A} -> split ";" -> crosswalk demo or blank', ("K;Z",), None, []),
+    ('{A} -> split ";" -> lookup vets "Phone" several="first" -> join "+"', ("9;7",), "21", []),
+    ('{A} -> split ";" -> lookup vets "Phone" several="first" -> join "+"', ("7;5",), "21", ["flow.not-found"]),
+    ('{A} -> split ";" -> lookup vets "Phone" -> join "+"', ("7",), "21", ["flow.several-found"]),
+    ('{A} -> date "dd/MM/yyyy HH:mm" "dd/MM/yyyy"', ("05/03/2021",), "2021-03-05T00:00:00", []),
     ('{A} -> split ";" -> pick 2', ("a",), None, ["flow.no-part"]),
 ]  # fmt: skip
 
@@ -309,3 +323,22 @@ def test_no_text_makes_the_language_fall_over(text: str) -> None:
         except LanguageError as error:
             assert error.place is not None and error.place.text == text
             assert 0 <= error.place.start <= max(len(text), 1)
+
+
+@pytest.mark.parametrize(
+    ("text", "given", "told"),
+    [
+        ('({A} -> date "yyyy-MM-dd") >= :from', "2024-05-01", [True, False]),
+        (':from <= ({A} -> date "yyyy-MM-dd")', "2024-05-01", [True, False]),
+        ('({A} -> date "yyyy-MM-dd") between :from and :from', "2024-01-31", [False, True]),
+        ("({A} -> digits -> number) > :from", "20240400", [True, False]),
+    ],
+)
+def test_a_value_that_nobody_declared_is_of_the_kind_that_it_is_compared_with(
+    text: str, given: str, told: list[bool]
+) -> None:
+    rows = run(text, [("2024-06-01",), ("2024-01-31",)], "condition", **{"from": given})
+    assert [value for value, _ in rows] == ["yes" if one else "no" for one in told]
+    with pytest.raises(LanguageError) as error:
+        run(text, [("2024-06-01",)], "condition", **{"from": "May 1st"})
+    assert "is no" in error.value.what and "It is compared with a" in (error.value.hint or "")

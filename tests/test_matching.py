@@ -8,7 +8,7 @@ from datetime import date
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from conftest import program
@@ -292,20 +292,20 @@ _when = st.sampled_from(["north", "south", "(any)"])
 
 
 @settings(max_examples=60, deadline=None)
-@given(st.dictionaries(st.tuples(_code, _when), st.sampled_from(["x", "y", "z"]), max_size=8), st.booleans())
-def test_what_is_listed_is_what_flows_get(table: dict[tuple[str, str], str], ranges: bool) -> None:
+@given(st.dictionaries(st.tuples(_code, _when, _when), st.sampled_from(["x", "y", "z"]), max_size=9), st.booleans())
+@example({("A", "(any)", "south"): "x", ("A", "north", "(any)"): "y"}, False)
+def test_what_is_listed_is_what_flows_get(table: dict[tuple[str, str, str], str], ranges: bool) -> None:
     """The command that lists codes and the step that translates them agree on every code."""
-    entries = [Entry(i, code, (when,), to) for i, ((code, when), to) in enumerate(table.items(), start=2)]
+    entries = [Entry(i, code, tuple(when), to) for i, ((code, *when), to) in enumerate(table.items(), start=2)]
     if ranges:
-        entries.append(Entry(99, "4", ("(any)",), "range", "12"))
-    asked = [
-        (code, when) for code in ("A", "B", "5", "+7", "1e1", "12", "12.5", "Q") for when in ("north", "south", "east")
-    ]
+        entries.append(Entry(99, "4", ("(any)", "south"), "range", "12"))
+    codes, places = ("A", "B", "5", "+7", "1e1", "12", "12.5", "Q"), ("north", "south", "east")
+    asked = [(code, one, other) for code in codes for one in places for other in places]
     expected = [Listed(entries).entry_for(one) for one in asked]
-    crosswalk = Crosswalk("c", ("from", "clinic"), tuple(entries))
+    crosswalk = Crosswalk("c", ("from", "clinic", "kind"), tuple(entries))
     base = without_tables(date(2026, 1, 1))
     around = Surroundings(lambda _: crosswalk, base.keys, base.book_exists, base.parameters, base.as_of, base.lookup)
-    made = try_flow("{A}, {B} -> crosswalk c", asked, around=around)
+    made = try_flow("{A}, {B}, {C} -> crosswalk c", asked, columns=("A", "B", "C"), around=around)
     assert [value for value, _ in made] == [e.to if e else None for e in expected]
 
 
@@ -335,8 +335,8 @@ def test_flows_in_words(flow: str | None, words: str) -> None:
 
 def test_every_step_can_be_said() -> None:
     for step in STEPS.values():
-        for example in step.examples:
-            assert in_words(example.flow, STEPS) and "{0}" not in in_words(example.flow, STEPS)
+        for shown in step.examples:
+            assert in_words(shown.flow, STEPS) and "{0}" not in in_words(shown.flow, STEPS)
 
 
 # remarks

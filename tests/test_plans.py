@@ -337,3 +337,32 @@ def test_sheets_of_decisions_come_back_as_they_went(tmp_path: Path) -> None:
         read_sheet(tmp_path / "f.xlsx", "codes [1]", ["Code", "Becomes", "Note"], "f.xlsx")
     with pytest.raises(MudanzaError, match="'Status' is not in the sheet"):
         read_sheet(path, "codes [1]", ["Code", "Status"], "s.xlsx")
+
+
+def test_columns_are_left_behind_by_patterns(move: Path) -> None:
+    plan = move / "plans/people.toml"
+    text = plan.read_text("utf-8")
+    (move / "incoming/a.csv").write_text(
+        "Id,Name,Born,Paid,Active,Kind,State,Note,Old 1,Old 2\n1,Ana,,1,y,D,,a,b,c\n", encoding="utf-8"
+    )
+
+    def unused(lines: str) -> list[str]:
+        plan.write_text(f"{text}[left_behind]\n{lines}\n", encoding="utf-8")
+        one = program("build", "people", "--rehearse", "--json", cwd=move, status=0).json["lists"][0]
+        return [group["field"] for group in one["findings"] if group["code"] == "column.unused"]
+
+    assert unused('"Old *" = "of the archive"') == ["Note"]
+    assert unused('"*" = "all else stays"\n"Old 1" = "empty"') == []
+    covered = program("preview", "people", "--coverage", "--json", cwd=move, status=0).json["columns"]
+    reasons = {one["name"]: one["reason"] for one in covered if one["how"] == "left behind"}
+    assert reasons == {"Note": "all else stays", "Old 1": "empty", "Old 2": "all else stays"}
+    assert unused('"*" = "a column of that very name is none of all"\n"Note" = "no"') == []
+    plan.write_text(f'{text}[left_behind]\n"New *" = "none"\n', encoding="utf-8")
+    assert "no source has a column like 'New *'" in program("build", "people", cwd=move, status=2).err
+
+
+def test_a_lookup_that_nobody_asks_is_told(move: Path) -> None:
+    with (move / "plans/people.toml").open("a", encoding="utf-8") as plan:
+        plan.write('[lookup.towns]\nfile = "incoming/a.csv"\nkey = "Id"\n')
+    one = program("build", "people", "--rehearse", "--json", cwd=move, status=1).json["lists"][0]
+    assert [g["example"]["value"] for g in one["findings"] if g["code"] == "lookup.unused"] == ["towns"]

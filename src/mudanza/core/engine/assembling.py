@@ -19,7 +19,7 @@ from mudanza.core.language.steps.declaring import Step
 from mudanza.core.language.value import Stages, Surroundings, Value, combined
 from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.rules import blank_as_rendered, render, value_problems
-from mudanza.core.plans.plan import Plan
+from mudanza.core.plans.plan import Plan, matches
 from mudanza.core.sinks.formats import sink_of
 from mudanza.core.values.kinds import DTYPES, Kind
 
@@ -224,6 +224,11 @@ def check_columns(plan: Plan, recipe: Recipe, headings: Mapping[str, Sequence[st
     """Raise where the plan speaks of columns that no source has: left_behind, sort, lacks."""
     everywhere = {h for names in headings.values() for h in names}
     for column in plan.left_behind:
+        if column not in everywhere and "*" in column:
+            if column != "*" and not any(matches(column, one) for one in everywhere):
+                hint = "If the old system no longer exports them, take the line out."
+                raise plan.error(f"no source has a column like {column!r}.", ("left_behind", column), hint)
+            continue
         if column not in everywhere:
             raise _no_column(plan, column, everywhere, ("left_behind", column))
         if column in recipe.mentions.used:

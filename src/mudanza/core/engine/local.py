@@ -36,7 +36,7 @@ class Part:
 def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> Iterator[Part]:
     """The parts of a list, in the total order. Their bytes do not depend on how the rows fall into batches."""
     files = [one.shown for one in intake.opened]
-    unused = [c for c in intake.columns if c not in recipe.mentions.used and c not in plan.left_behind]
+    unused = [c for c in intake.columns if c not in recipe.mentions.used and plan.stays_behind(c) is None]
     sort_by = sort_columns(plan, recipe)
     rest: list[pl.DataFrame] = []
     current: Opened | None = None

@@ -11,7 +11,7 @@ from mudanza.core.documents.errors import LanguageError, MoveError, few, nearest
 from mudanza.core.language import nodes
 from mudanza.core.language.arguments import arguments_of
 from mudanza.core.language.comparisons import compare
-from mudanza.core.language.parameters import Declared, MissingParameterError
+from mudanza.core.language.parameters import KINDS, Declared, MissingParameterError
 from mudanza.core.language.parsing import error_at
 from mudanza.core.language.steps import STEPS
 from mudanza.core.language.steps.declaring import Call, Step
@@ -21,6 +21,7 @@ from mudanza.core.values.kinds import DECIMAL, DTYPES, Kind, is_blank, plain_tex
 from mudanza.core.values.row_columns import FILE, LINE, SOURCE
 
 _FACTS = {"#row": (LINE, Kind.NUMBER), "#source": (SOURCE, Kind.TEXT), "#file": (FILE, Kind.TEXT)}
+_DAY = "#day"
 _ORDERED = ("<", "<=", ">", ">=", "between")
 
 
@@ -275,11 +276,17 @@ class _Flow:
                 return self.it
             case nodes.Chain():
                 return self.chain(node)
+            case nodes.Flow():
+                return self.flow(node)
             case _:
                 return self.condition(node)
 
-    def _parameter(self, node: nodes.Given) -> tuple[Declared, str]:
+    def _parameter(self, node: nodes.Given, kind: Kind | None = None) -> tuple[Declared, str]:
+        """How a value is declared, and its text. One that nobody declared is of the `kind` that is wanted of it."""
         declared, text = self.compiler.around.parameters.find(node.name)
+        undeclared = declared == Declared(node.name)
+        if undeclared and kind is not None and kind in KINDS.values():
+            declared = replace(declared, kind=kind)
         if text is None:
             near = None if declared.question else self.compiler.around.parameters.nearest(node.name)
             hint = f"Did you mean :{near}?" if near else f"Give it with --set {node.name}=VALUE."
@@ -288,11 +295,12 @@ class _Flow:
         try:
             declared.value(text)
         except MoveError as error:
-            raise self.fail(node, error.what, error.hint) from None
+            why = f" It is compared with a {declared.kind}." if undeclared else ""
+            raise self.fail(node, error.what, f"{error.hint}{why}") from None
         return declared, text
 
-    def _given(self, node: nodes.Given) -> Value:
-        declared, text = self._parameter(node)
+    def _given(self, node: nodes.Given, kind: Kind | None = None) -> Value:
+        declared, text = self._parameter(node, kind)
         if declared.kind is Kind.TEXT and not text.strip():
             return Value(Kind.BLANK, _nothing())
         return Value(declared.kind, pl.lit(declared.value(text)).cast(DTYPES[declared.kind]))
@@ -318,6 +326,8 @@ class _Flow:
             column, kind = _FACTS[name]
             self.compiler.used.add(column)
             return Value(kind, pl.col(column).cast(DTYPES[kind]))
+        if name == _DAY:
+            return Value(Kind.DATE, pl.lit(self.compiler.around.as_of))
         if name in self.compiler.columns:
             self.compiler.used.add(name)
             return Value(Kind.TEXT, pl.col(name))
@@ -327,9 +337,9 @@ class _Flow:
             raise self.fail(
                 node,
                 f"the reader knows no {name!r} of a row.",
-                f"There are {', '.join(f'{{{fact}}}' for fact in _FACTS)}.",
+                f"There are {', '.join(f'{{{fact}}}' for fact in (*_FACTS, _DAY))}.",
             )
-        known = [*self.compiler.columns, *_FACTS]
+        known = [*self.compiler.columns, *_FACTS, _DAY]
         near = nearest(name, known)
         fields = f" A field is written {{@{name}}}." if name in self.compiler.field_names else ""
         hint = f"Did you mean {{{near}}}?" if near else f"The sources have: {few(self.compiler.columns)}."
@@ -382,6 +392,7 @@ class _Flow:
         if node.word == "within":
             return self._within(node, subject)
         others = [self.value(other) for other in node.others]
+        subject, others = self._as_compared(node, subject, others)
         kind = subject.kind
         for other, where in zip(others, node.others, strict=True):
             if kind is Kind.BLANK:
@@ -405,6 +416,18 @@ class _Flow:
             if texts and node.subject.name in self.compiler.columns:
                 self.compiler.compared.setdefault(node.subject.name, set()).update(texts)
         return combined([subject, *others], compare(node.word, subject.expr, [o.expr for o in others]), Kind.YESNO)
+
+    def _as_compared(self, node: nodes.Test, subject: Value, others: list[Value]) -> tuple[Value, list[Value]]:
+        """What is compared, values given at run time whose kind nobody has declared taken to be of the kind of the others."""
+        kinds = {one.kind for one in (subject, *others)} - {Kind.BLANK, Kind.TEXT}
+        if len(kinds) != 1:
+            return subject, others
+        (kind,) = kinds
+        subject, *others = [
+            self._given(at, kind) if isinstance(at, nodes.Given) and value.kind is Kind.TEXT else value
+            for at, value in zip((node.subject, *node.others), (subject, *others), strict=True)
+        ]
+        return subject, others
 
     def _matches(self, node: nodes.Test, subject: Value) -> Value:
         pattern = node.others[0]

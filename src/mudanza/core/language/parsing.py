@@ -158,6 +158,9 @@ class _Nodes(Transformer[Token, Any]):
         cases = tuple(c if isinstance(c, nodes.Case) else nodes.Case(c.start, c.end, c, None, False) for c in children)
         return nodes.Flow(meta.start_pos, meta.end_pos, cases)
 
+    def cases(self, meta: Meta, children: list[Any]) -> nodes.Flow:
+        return nodes.Flow(meta.start_pos, meta.end_pos, tuple(children))
+
     def case_when(self, meta: Meta, children: list[Any]) -> nodes.Case:
         return nodes.Case(meta.start_pos, meta.end_pos, children[0], children[1], False)
 

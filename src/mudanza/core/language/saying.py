@@ -9,7 +9,12 @@ from mudanza.core.language import nodes
 from mudanza.core.language.parsing import parse_flow
 from mudanza.core.language.steps.declaring import Step
 
-_FACTS = {"#source": "the source's name", "#file": "the file's name", "#row": "the row's number"}
+_FACTS = {
+    "#source": "the source's name",
+    "#file": "the file's name",
+    "#row": "the row's number",
+    "#day": "the run's day",
+}
 _TESTS = {
     "=": "is",
     "!=": "is not",
@@ -80,6 +85,8 @@ class _Speaker:
                 return f'"{"".join(pieces)}"'
             case nodes.Chain():
                 return f"({self.chain(node)})"
+            case nodes.Flow():
+                return f"({'; '.join(self.case(case) for case in node.cases)})"
             case nodes.Logic() | nodes.Test():
                 return self.condition(node)
             case nodes.Blank():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -82,6 +83,12 @@ class Plan:
     def text(self) -> str:
         return self.document.text
 
+    def stays_behind(self, column: str) -> str | None:
+        """Why a column is left behind: what is said of it by its name, or of a pattern in which * stands for anything; None if nothing is."""
+        if column in self.left_behind:
+            return self.left_behind[column]
+        return next((why for name, why in self.left_behind.items() if "*" in name and matches(name, column)), None)
+
     def error(self, what: str, at: KeyPath, hint: str | None = None) -> MudanzaError:
         """An error at a key of the plan."""
         return self.document.fail(at, what, hint)
@@ -99,3 +106,8 @@ class Plan:
                 str(self.path), line, str(at[-1]), text=piece, start=inner.start - begin, end=inner.end - begin
             )
         return error.moved(place)
+
+
+def matches(pattern: str, column: str) -> bool:
+    """Whether a column's name is one of a pattern, in which * stands for anything."""
+    return re.fullmatch(".*".join(map(re.escape, pattern.split("*"))), column, re.DOTALL) is not None

@@ -36,6 +36,19 @@ class Entry:
     def key(self) -> tuple[str, ...]:
         return (self.code, self.upto, *self.when)
 
+    @property
+    def asked(self) -> tuple[int, ...]:
+        """Which of the code and the further values it asks for, by number."""
+        return tuple(i for i, value in enumerate((self.code, *self.when)) if value != ANY)
+
+    @property
+    def rank(self) -> tuple[int, int, tuple[int, ...]]:
+        """Which entry goes first where several fit: listed codes, then ranges (in their order, whatever their further columns), then all codes; of those alike, the one that
+        asks for more, and for what stands further left."""
+        if self.upto:
+            return 1, 0, ()
+        return 0 if 0 in self.asked else 2, -len(self.asked), self.asked
+
 
 def plain_number(text: str) -> Decimal | None:
     """A plain number, as flows compare it with ranges; None where a text is none."""
@@ -57,7 +70,7 @@ class Listed:
     def entry_for(self, values: tuple[str, ...]) -> Entry | None:
         """The entry for a code and the further values; None if none is listed."""
         fitting = [e for e in (*self._by_code.get(values[0], ()), *self._wide) if _covers(e, values)]
-        return min(fitting, key=_breadth, default=None)
+        return min(fitting, key=lambda entry: entry.rank, default=None)
 
 
 def _covers(entry: Entry, values: tuple[str, ...]) -> bool:
@@ -67,13 +80,6 @@ def _covers(entry: Entry, values: tuple[str, ...]) -> bool:
         return entry.code in (ANY, values[0])
     number, low, high = plain_number(values[0]), plain_number(entry.code), plain_number(entry.upto)
     return number is not None and low is not None and high is not None and low <= number <= high
-
-
-def _breadth(entry: Entry) -> tuple[int, int]:
-    """How little an entry says: listed codes before ranges before all codes, then by the further columns."""
-    kind = 1 if entry.upto else 2 if entry.code == ANY else 0
-    # of several ranges the first is taken, whatever their further columns
-    return kind, 0 if entry.upto else sum(w == ANY for w in entry.when)
 
 
 @dataclass(frozen=True)
@@ -88,25 +94,16 @@ class Crosswalk:
     def translate(self, parts: list[pl.Expr]) -> pl.Expr:
         """The target codes of codes (and further values), all trimmed texts; null where none is listed, blank where the target is.
 
-        An entry that says more goes first: exact codes, then ranges, then (any).
+        Where several entries fit, `Entry.rank` decides.
         """
-        exact: dict[tuple[int, ...], list[Entry]] = {}
+        by_rank: dict[tuple[int, int, tuple[int, ...]], list[Entry]] = {}
         for entry in self.entries:
-            if not entry.upto:
-                values = (entry.code, *entry.when)
-                exact.setdefault(tuple(i for i, v in enumerate(values) if v != ANY), []).append(entry)
-        # more columns before fewer, and the code before the others
-        found = [
-            self._exact(parts, asked, exact[asked])
-            for asked in sorted(exact, key=lambda a: (0 not in a, -len(a), a))
-            if 0 in asked
-        ]
-        found += [self._range(parts, entry) for entry in self.entries if entry.upto]
-        found += [
-            self._exact(parts, asked, exact[asked])
-            for asked in sorted(exact, key=lambda a: (-len(a), a))
-            if 0 not in asked
-        ]
+            by_rank.setdefault(entry.rank, []).append(entry)
+        found: list[pl.Expr] = []
+        for rank in sorted(by_rank):
+            entries = by_rank[rank]
+            ranges = [self._range(parts, entry) for entry in entries if entry.upto]
+            found += ranges or [self._exact(parts, entries[0].asked, entries)]
         if not found:
             return pl.lit(None, dtype=pl.String)
         return pl.when(parts[0].is_not_null()).then(pl.coalesce(found))

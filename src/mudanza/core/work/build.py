@@ -247,6 +247,11 @@ def _about_the_whole(ready: Prepared, total: Summary) -> list[Finding]:
     used, columns = ready.recipe.mentions.used, ready.intake.columns
     found = list(ready.found)
     found += [
+        Finding("lookup.unused", plan_shown, value=name, rule="asked by a flow")
+        for name in ready.plan.lookups
+        if name not in ready.recipe.mentions.lookups
+    ]
+    found += [
         Finding("column.unused", plan_shown, column=column, value=f"{count} values", rule="used or left behind")
         for column, count in total.unused.items()
         if count

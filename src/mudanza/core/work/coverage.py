@@ -88,10 +88,14 @@ def coverage(
     columns_ = []
     for column in intake.columns:
         sources = tuple(source for source, names in intake.headings.items() if column in names)
-        how = "used" if goes_to[column] else "left behind" if column in plan.left_behind else "not accounted for"
+        how = (
+            "used"
+            if goes_to[column]
+            else "left behind"
+            if plan.stays_behind(column) is not None
+            else "not accounted for"
+        )
         columns_.append(
-            ColumnCover(
-                column, sources, how, tuple(goes_to[column]), plan.left_behind.get(column), counts.get(column, 0)
-            )
+            ColumnCover(column, sources, how, tuple(goes_to[column]), plan.stays_behind(column), counts.get(column, 0))
         )
     return Coverage(name, fields, columns_)

@@ -221,10 +221,12 @@ def _entries(ready: Prepared, row: pl.DataFrame, title: str) -> list[str]:
     for asked in ready.recipe.mentions.crosswalks:
         if asked.field != title or (asked.applies is not None and not row.select(asked.applies).item()):
             continue
-        values = tuple(value or "" for value in row.select(asked.columns).row(0))
+        asked_for = row.select(asked.columns)
+        each = asked_for.explode(asked.columns[0]) if isinstance(asked_for.dtypes[0], pl.List) else asked_for
         path = move.crosswalk_path(asked.crosswalk)
-        entry = Listed([e for e in entries_of(path) if e.state != PROPOSED]).entry_for(values) if values[0] else None
-        if entry is not None:
+        listed = Listed([e for e in entries_of(path) if e.state != PROPOSED])
+        codes = [tuple(value or "" for value in values) for values in each.iter_rows()]
+        for entry in filter(None, [listed.entry_for(values) for values in codes if values[0]]):
             code = f"{entry.code} to {entry.upto}" if entry.upto else entry.code
             said = f"{move.shown(path)} line {entry.line}: {', '.join((code, *entry.when))} -> {entry.to or '(blank)'}"
             found.append(said + (f"  ({entry.note})" if entry.note else ""))

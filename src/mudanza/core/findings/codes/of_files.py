@@ -167,6 +167,13 @@ CODES = [
         told("'Fax' has 212 values and appears nowhere in the plan."),
     ),
     Code(
+        "lookup.unused",
+        N,
+        "The plan has a lookup that no flow asks.",
+        'Take it out, or ask it: {Column} -> lookup NAME "Column".',
+        told("[lookup.towns] stands in the plan, and no field is looked up in it."),
+    ),
+    Code(
         "column.kind-changed",
         W,
         "The database declares another kind for a column than in the build before.",

@@ -6,6 +6,8 @@ import polars as pl
 
 from mudanza.core.language.steps.declaring import Call, Parameter, step
 from mudanza.core.language.value import Asked, Mint, Value, combined, identity
+from mudanza.core.tables.crosswalk import Crosswalk
+from mudanza.core.tables.lookup import Lookup
 from mudanza.core.values.kinds import Kind, plain_text
 from mudanza.core.values.row_columns import key_text, shown_key
 
@@ -20,10 +22,13 @@ _ANY = tuple(Kind)
     _NAME,
     several=True,
     says="translated by the crosswalk {0}",
-    examples=[("{A} -> crosswalk demo", ("K",), "dog")],
+    examples=[
+        ("{A} -> crosswalk demo", ("K",), "dog"),
+        ('{A} -> split ";" -> crosswalk demo -> join ", "', ("K;K",), "dog, dog"),
+    ],
 )
 def crosswalk(values: list[Value], call: Call, name: str) -> Value:
-    """Translates a code by the crosswalk of that name. A code that is not in it is a finding. Further values
+    """Translates a code, or each of several texts, by the crosswalk of that name. A code that is not in it is a finding. Further values
     go to the crosswalk's further columns, in their order."""
     table = call.around.crosswalk(name)
     expected = len(table.columns)
@@ -32,6 +37,8 @@ def crosswalk(values: list[Value], call: Call, name: str) -> Value:
             f"the crosswalk {name!r} looks up {expected} value(s) ({', '.join(table.columns)}), and {len(values)} came in.",
             "Hand it one value for each of its columns.",
         )
+    if any(v.kind is Kind.TEXTS for v in values):
+        return _each_code(values, call, table)
     texts = [plain_text(v.expr, v.kind).str.strip_chars() for v in values]
     held = [
         call.stages.hold(v, pl.when(t.str.len_bytes() > 0).then(t) if number == 0 else t)
@@ -41,14 +48,42 @@ def crosswalk(values: list[Value], call: Call, name: str) -> Value:
     after = call.stages.hold(joined)
     wrong = after.expr.is_null() & held[0].expr.is_not_null()
     shown = shown_key(key_text([h.expr for h in held]))
-    rule = f"listed in crosswalks/{name}.csv" + (
-        ", where it is only proposed" if table.proposals and not table.entries else ""
-    )
     result = after.map(pl.when(after.expr.str.len_bytes() > 0).then(after.expr))
+    _note_asked(call, name, held)
+    return call.note(result, wrong, "flow.not-in-crosswalk", _listed_in(table), shown)
+
+
+def _each_code(values: list[Value], call: Call, table: Crosswalk) -> Value:
+    """Each of several texts translated by a crosswalk; those whose target is blank are left out."""
+    if len(values) > 1:
+        raise call.fail("several texts are translated one by one, and further values come in.", "Hand it them alone.")
+    held = call.stages.hold(values[0], _filled_texts(values[0].expr))
+    code = pl.element()
+    made = call.stages.hold(held, held.expr.list.eval(table.translate([code])))
+    missing = call.stages.hold(held, held.expr.list.eval(code.filter(table.translate([code]).is_null())))
+    result = made.map(made.expr.list.eval(pl.element().filter(pl.element().str.len_bytes() > 0)))
+    _note_asked(call, table.name, [held])
+    wrong = missing.expr.list.len().fill_null(0) > 0
+    together = combined([result, missing], result.expr, Kind.TEXTS)
+    return call.note(together, wrong, "flow.not-in-crosswalk", _listed_in(table), missing.expr.list.join(", "))
+
+
+def _filled_texts(texts: pl.Expr) -> pl.Expr:
+    """Several texts without spaces at their ends, blank ones left out."""
+    plain = pl.element().str.strip_chars()
+    return texts.list.eval(plain.filter(plain.str.len_bytes() > 0))
+
+
+def _listed_in(table: Crosswalk) -> str:
+    only = ", where it is only proposed" if table.proposals and not table.entries else ""
+    return f"listed in crosswalks/{table.name}.csv{only}"
+
+
+def _note_asked(call: Call, name: str, held: list[Value]) -> None:
+    """Note that a crosswalk is asked for what some columns hold."""
     applies = None if call.applies is None or call.applies.late else call.applies.expr
     if not any(h.late for h in held):
         call.stages.asked.append(Asked(name, tuple(h.expr.meta.output_name() for h in held), call.column, applies))
-    return call.note(result, wrong, "flow.not-in-crosswalk", rule, shown)
 
 
 _NONE, _SEVERAL = ("finding", "blank"), ("finding", "first", "last", "all", "blank")
@@ -69,10 +104,12 @@ _NONE, _SEVERAL = ("finding", "blank"), ("finding", "first", "last", "all", "bla
         ('{A} -> lookup vets "Name" none="blank"', ("8",), None),
         ('{A} -> lookup vets "Phone" several="first"', ("7",), "21"),
         ('{A} -> lookup vets "Phone" several="all" -> join " / "', ("7",), "21 / 22"),
+        ('{A} -> split "," -> lookup vets "Name" none="blank" -> join " / "', ("7,8",), "Dr. Sá"),
     ],
 )
 def lookup(values: list[Value], call: Call, name: str, column: str, none: str, several: str) -> Value:
-    """Takes a column's value from another table, the plan's [lookup.NAME], where its key is what came in (several values for several key columns). No
+    """Takes a column's value from another table, the plan's [lookup.NAME], where its key is what came in (several values for several key columns; of several texts,
+    each is looked up). No
     match, and several that differ, are findings unless `none` and `several` say otherwise; several="all" gives several texts."""
     table = call.around.lookup(name)
     if len(values) != len(table.keys):
@@ -82,6 +119,8 @@ def lookup(values: list[Value], call: Call, name: str, column: str, none: str, s
         )
     call.stages.looked_up.append(name)
     found = table.values(column)
+    if any(v.kind is Kind.TEXTS for v in values):
+        return _each_found(values, call, table, found, none, several)
     parts = [plain_text(v.expr, v.kind) for v in values]
     before = call.stages.hold(combined(values, table.key(parts), Kind.TEXT))
     chosen = several if several in ("all", "last") else "first"
@@ -97,6 +136,36 @@ def lookup(values: list[Value], call: Call, name: str, column: str, none: str, s
         result = call.note(result, missing, "flow.not-found", f"a key of the lookup {name}", shown)
     if several == "finding":
         result = call.note(result, many, "flow.several-found", f"one {column} in the lookup {name}", shown)
+    return result
+
+
+def _each_found(values: list[Value], call: Call, table: Lookup, found: pl.DataFrame, none: str, several: str) -> Value:
+    """Each of several texts looked up; those without a value are left out."""
+    if len(values) > 1 or several not in ("finding", "first", "last"):
+        raise call.fail(
+            "several texts are looked up one by one, each for one value.",
+            'Hand it them alone, with several="first" or "last" where there may be more.',
+        )
+    held = call.stages.hold(values[0], _filled_texts(values[0].expr))
+
+    def of(column: str) -> pl.Expr:
+        key = table.key([pl.element()])
+        return key.replace_strict(found["key"], found[column], default=None, return_dtype=found.schema[column])
+
+    def those(test: pl.Expr) -> Value:
+        return call.stages.hold(held, held.expr.list.eval(pl.element().filter(test.fill_null(True))))
+
+    made = of("last" if several == "last" else "first")
+    result = call.stages.hold(held, held.expr.list.eval(made.filter(made.is_not_null())))
+    asked = (
+        [("flow.not-found", f"a key of the lookup {table.name}", of("count").is_null())] if none == "finding" else []
+    )
+    if several == "finding":
+        asked.append(("flow.several-found", f"one value in the lookup {table.name}", of("count").fill_null(0) > 1))
+    for code, rule, test in asked:
+        wrong = those(test)
+        result = combined([result, wrong], result.expr, Kind.TEXTS)
+        result = call.note(result, wrong.expr.list.len().fill_null(0) > 0, code, rule, wrong.expr.list.join(", "))
     return result
 
 

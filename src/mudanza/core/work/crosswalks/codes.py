@@ -110,6 +110,8 @@ def _counted(
         made = recipe.run(rows, recipe.early)
         for asked in recipe.mentions.crosswalks:
             some = made if asked.applies is None else made.filter(asked.applies)
+            if isinstance(some.schema[asked.columns[0]], pl.List):
+                some = some.explode(asked.columns[0])
             values = [pl.col(c).fill_null("").alias(f"c{i}") for i, c in enumerate(asked.columns)]
             parts[asked.crosswalk].append(some.filter(pl.col(asked.columns[0]).is_not_null()).group_by(values).len("n"))
         read += rows.height

@@ -90,7 +90,7 @@ def draft_plan(move: Move, plan: Plan, intake: Intake) -> Draft:
     taken = (
         used
         | {c for p in proposals for c in p.columns}
-        | set(plan.left_behind)
+        | {view.name for columns in by_source.values() for view in columns if plan.stays_behind(view.name) is not None}
         | set(columns_of(plan.keep or "blank", "condition"))
     )
     unused: dict[str, tuple[tuple[str, ...], int]] = {}
