@@ -457,3 +457,33 @@ def test_a_damaged_byte_of_the_ledger_gives_nobody_another_identifier(move: Path
                 db.commit()
     program("build", "people", cwd=move, status=1)
     assert (move / "out/people.csv").read_bytes() == before
+
+
+def test_preview_shows_what_a_row_that_is_held_back_gives(move: Path) -> None:
+    edit(move / "incoming/a.csv", "1,Ana,1980", "0,No,,,y,D,x\n,,,,,,\n1,Ana,1980")
+    edit(move / "plans/people.toml", "active = '{Active} -> yesno'", "active = 'yes when {Active} = \"y\"'")
+
+    def rows(*arguments: str) -> list[dict[str, Any]]:
+        shown: list[dict[str, Any]] = program("preview", "people", "--json", *arguments, cwd=move, status=0).json[
+            "rows"
+        ]
+        return shown
+
+    # the first that is made, and none that is skipped
+    (first,) = rows("-n", "1")
+    assert (first["end"], first["rule"], first["fields"][1]["after"]) == ("written", None, "Ana")
+    (eva,) = rows("--where", '{Name} = "Eva"')
+    assert eva["end"] == "held back"
+    assert {f["name"]: f["after"] for f in eva["fields"]} == {
+        "code": "P001", "name": "Eva", "born": None, "paid": "1,00", "active": "J", "kind": "dog",
+    }  # fmt: skip
+    (eva,) = rows("--where", '{Name} = "Eva"', "--fields", "name")
+    assert [(f["code"], f["column"]) for f in eva["findings"]] == [("flow.not-a-date", "Born")]
+    assert (
+        "flow.not-a-date" in program("preview", "people", "--where", '{Name} = "Eva"', "--fields", "name", cwd=move).out
+    )
+    skipped = rows("--where", '{Name} = "No" or {Name} is blank')
+    assert [row["rule"] for row in skipped[:2]] == ["keep", "blank row"]
+    # where no case applies, the column of the condition is not what the value comes from
+    (rui,) = rows("--where", '{Id} = "2"', "--fields", "active")
+    assert (rui["fields"][0]["before"], rui["fields"][0]["after"]) == ({}, None)

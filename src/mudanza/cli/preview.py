@@ -114,17 +114,18 @@ def _show(result: PreviewResult) -> None:
     for number, row in enumerate(result.rows):
         if number:
             look.say()
-        look.heading(f"{row.source}, {row.unit} {row.line}", row.end)
+        look.heading(f"{row.source}, {row.unit} {row.line}", f"{row.end}: {row.rule}" if row.rule else row.end)
         for finding in row.findings:
-            look.say(f"  {finding['code']}: {finding['value'] or ''} ({finding['rule']})")
+            about = f"{finding['column']}: " if finding["column"] else ""
+            asked = f"; asked: {finding['rule']}" if finding["rule"] else ""
+            look.say(f"  {finding['code']}  {about}{look.shorten(finding['value'], 60)}{asked}")
         if row.end == "skipped":
             continue
         table: list[list[str | Text]] = []
         for field in row.fields:
             before = " + ".join(look.shorten(v, 34) for v in field.before.values()) or "-"
-            after = Text(look.shorten(field.after, 34), style="bold" if field.after is not None else "dim")
-            if row.end == "held back":
-                after = Text("-", style="dim")
+            bold = field.after is not None and row.end != "held back"
+            after = Text(look.shorten(field.after, 34), style="bold" if bold else "dim")
             told = "; ".join(f"{f['code']}: {f['rule']}" for f in field.findings)
             table.append([field.name, before, "->", after, told])
         look.columns(table, fold=(1, 4))

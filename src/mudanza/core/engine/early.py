@@ -105,3 +105,14 @@ def wrong_values(noticed: pl.DataFrame) -> pl.DataFrame:
 def gather_here(rows: pl.DataFrame, problems: list[Problem], start: int = 0) -> pl.DataFrame:
     """The findings of rows that know their file."""
     return gather(rows, problems, pl.col(FILE), start=start)
+
+
+def skipped_by(recipe: Recipe, rows: pl.DataFrame, columns: list[str]) -> dict[int, str]:
+    """The rule by which rows are skipped, by their lines; rows that are not skipped are left out."""
+    keep = recipe.keep
+    not_kept: list[int] = keep.choose(rows, meeting=False)[LINE].to_list() if keep is not None else []
+    return {
+        **dict.fromkeys(not_kept, NOT_KEPT),
+        **dict.fromkeys(rows.filter(blank_rows(rows, columns))[LINE], BLANK_ROW),
+        **dict.fromkeys(rows.filter(pl.col(CORRECTED).is_not_null())[LINE], CORRECTED_ROW),
+    }

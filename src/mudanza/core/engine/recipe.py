@@ -34,10 +34,11 @@ class Condition:
     expr: pl.Expr
     problems: list[Problem]
 
-    def choose(self, rows: pl.DataFrame) -> pl.DataFrame:
-        """The rows that meet it."""
+    def choose(self, rows: pl.DataFrame, *, meeting: bool = True) -> pl.DataFrame:
+        """The rows that meet it or, without `meeting`, those that surely do not."""
         doubtful = pl.any_horizontal([p.exactly.fill_null(False) for p in self.problems if p.stops] or [pl.lit(False)])
-        return run_stages(rows.lazy(), self.stages).filter(self.expr & ~doubtful).select(rows.columns).collect()
+        wanted = self.expr if meeting else ~self.expr
+        return run_stages(rows.lazy(), self.stages).filter(wanted & ~doubtful).select(rows.columns).collect()
 
 
 @dataclass(frozen=True)

@@ -33,6 +33,24 @@ def columns_of(text: str, what: str = "flow") -> list[str]:
     return list(dict.fromkeys(name for name in names if not name.startswith(("@", "#"))))
 
 
+def value_columns(text: str) -> list[str]:
+    """The source columns that a flow takes values from, not those that its conditions alone look at."""
+
+    def values(node: nodes.Node) -> Iterator[str]:
+        if isinstance(node, nodes.Reference):
+            yield node.name
+        if isinstance(node, nodes.Logic | nodes.Test):
+            return
+        for name, part in vars(node).items():
+            for inner in part if isinstance(part, tuple) else (part,):
+                if isinstance(inner, nodes.Node) and name != "condition":
+                    yield from values(inner)
+
+    node = parsed(text)
+    names = values(node) if node is not None else ()
+    return list(dict.fromkeys(name for name in names if not name.startswith(("@", "#"))))
+
+
 def with_columns(text: str, names: Mapping[str, str]) -> str:
     """A flow with other columns in the place of some."""
     node = parsed(text)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
+from mudanza.core.engine.early import skipped_by
 from mudanza.core.engine.intake import Opened
 from mudanza.core.engine.late import run_whole
 from mudanza.core.engine.recipe import Condition
@@ -62,7 +63,16 @@ def choose(
                     rows = finder.find(rows)
                 elif choice.findings:
                     rows = rows.filter(pl.col(LINE).is_in(has_findings(one, rows, noticed).implode()))
-                elif choice.sample:
+                else:
+                    # what is skipped does not take the place of what is made
+                    skipped = skipped_by(ready.recipe, rows, one.own(intake.columns))
+                    out = pl.col(LINE).is_in(list(skipped))
+                    standing = rows.filter(~out)
+                    if not choice.sample:
+                        rows = pl.concat([standing.head(left), rows.filter(out)]).head(left).sort(LINE)
+                    elif standing.height:
+                        rows = standing
+                if choice.sample:
                     for order, row in _smallest(rows, choice.rows):
                         sampled.append((order, one, row, noticed))
                     sampled = sorted(sampled, key=lambda item: item[0])[: choice.rows]

@@ -131,7 +131,7 @@ def preview_shape(result: PreviewResult) -> Shape:
     """Rows as they would be written."""
     rows = [
         {
-            **_of(row, "source file unit line end"),
+            **_of(row, "source file unit line end rule"),
             "fields": _all(row.fields, "name title before after findings"),
             "findings": row.findings,
         }
