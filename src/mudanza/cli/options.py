@@ -48,19 +48,17 @@ def pairs(ctx: click.Context, param: click.Parameter, value: tuple[str, ...]) ->
     return found
 
 
+set_option = click.option(
+    "--set", "parameters", multiple=True, callback=pairs, metavar="NAME=VALUE", help="A value for :NAME in flows."
+)
+
+
 def run_options(command: F) -> F:
     """--as-of and --set, for commands that run flows."""
     command = click.option(
         "--as-of", callback=day_option, metavar="DAY", help="The day that `within N days` counts from (today)."
     )(command)
-    return click.option(
-        "--set",
-        "parameters",
-        multiple=True,
-        callback=pairs,
-        metavar="NAME=VALUE",
-        help="A value for :NAME in flows.",
-    )(command)
+    return set_option(command)
 
 
 T = TypeVar("T")

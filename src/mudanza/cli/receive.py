@@ -9,7 +9,7 @@ import click
 from rich.text import Text
 
 from mudanza.cli import look
-from mudanza.cli.options import here, json_option, short_time, wait_option
+from mudanza.cli.options import here, json_option, set_option, short_time, wait_option
 from mudanza.core.work.shapes import return_shape
 
 if TYPE_CHECKING:
@@ -24,6 +24,7 @@ _SHOWN = 40
 @click.option("--missing", type=click.Choice(["keep", "remove"]), help="What rows mean that did not come back.")
 @click.option("--whole-rows", is_flag=True, help="Write all columns of changed rows, not only key and changed ones.")
 @click.option("--loan", metavar="ID", help="The loan, if the workbook has lost its slip.")
+@set_option
 @wait_option
 @json_option
 @click.pass_context
@@ -34,6 +35,7 @@ def command(
     missing: str | None,
     whole_rows: bool,
     loan: str | None,
+    parameters: dict[str, str],
     wait: float,
     as_json: bool,
 ) -> None:
@@ -56,7 +58,7 @@ def command(
     if (decisions := kind_of_loan(move, file, loan)) is not None:
         from mudanza.cli.receive_decisions import receive_decisions
 
-        ctx.exit(receive_decisions(move, file, decisions, accept, as_json))
+        ctx.exit(receive_decisions(move, file, decisions, accept, parameters, as_json))
     result = receive(move, file, loan=loan, accept=accept, missing=missing, whole_rows=whole_rows)
     if as_json:
         look.document(return_shape(result))

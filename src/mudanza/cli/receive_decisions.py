@@ -17,14 +17,19 @@ if TYPE_CHECKING:
 
 
 def receive_decisions(
-    move: Move, file: Path, loan: tuple[str, str, dict[str, Any]], accept: bool, as_json: bool
+    move: Move,
+    file: Path,
+    loan: tuple[str, str, dict[str, Any]],
+    accept: bool,
+    parameters: dict[str, str],
+    as_json: bool,
 ) -> int:
     """Take such a workbook back; gives the exit status."""
     name, kind, detail = loan
     if kind == "mapping":
         from mudanza.core.work.loans.mapping_sheet import receive_mapping
 
-        mapping = receive_mapping(move, file, name, detail, accept=accept)
+        mapping = receive_mapping(move, file, name, detail, accept=accept, parameters=parameters)
         if as_json:
             look.document(mapping_return_shape(mapping))
         else:
@@ -32,7 +37,7 @@ def receive_decisions(
         return 0 if mapping.clean else 1
     from mudanza.core.work.loans.crosswalk_sheets import receive_crosswalks
 
-    codes = receive_crosswalks(move, file, name, detail, accept=accept)
+    codes = receive_crosswalks(move, file, name, detail, accept=accept, parameters=parameters)
     if as_json:
         look.document(codes_return_shape(codes))
     else:
@@ -66,7 +71,7 @@ def _show_mapping(result: MappingReturn, accept: bool) -> None:
             if one.problem:
                 rows.append(["", "not taken", one.problem])
         look.columns(rows, fold=(2,))
-    _end(bool(result.statuses or result.remarks or result.flows), accept, result.files)
+    _end(bool(result.statuses or result.remarks or result.flows), accept, result)
 
 
 def _show_codes(result: CodesReturn, accept: bool) -> None:
@@ -88,13 +93,19 @@ def _show_codes(result: CodesReturn, accept: bool) -> None:
             ],
             fold=(5,),
         )
-    _end(bool(result.decided), accept, result.files)
+    _end(bool(result.decided), accept, result)
 
 
-def _end(changed: bool, accept: bool, files: list[str]) -> None:
+def _end(changed: bool, accept: bool, result: MappingReturn | CodesReturn) -> None:
+    if result.wrong:
+        look.say()
+        look.heading("cells that cannot be taken")
+        look.columns([[one.cell, look.shorten(one.value, 40), one.problem] for one in result.wrong], fold=(2,))
     look.say()
-    if files:
-        look.say(f"written: {', '.join(files)}")
+    if result.files:
+        look.say(f"written: {', '.join(result.files)}")
+        if not result.clean:
+            look.say("The loan stays out: correct in the workbook what was not taken, and receive it again.")
     elif not changed:
         look.say("Nothing came back changed.")
     elif not accept:

@@ -287,6 +287,7 @@ class _Flow:
         undeclared = declared == Declared(node.name)
         if undeclared and kind is not None and kind in KINDS.values():
             declared = replace(declared, kind=kind)
+        text = self.compiler.around.parameters.standing_in(declared.kind) if text is None else text
         if text is None:
             near = None if declared.question else self.compiler.around.parameters.nearest(node.name)
             hint = f"Did you mean :{near}?" if near else f"Give it with --set {node.name}=VALUE."

@@ -15,6 +15,11 @@ KINDS = {"text": Kind.TEXT, "number": Kind.NUMBER, "date": Kind.DATE, "yes/no": 
 _HINTS = {Kind.NUMBER: "Write it as 12.5.", Kind.DATE: "Write it as 2026-01-31.", Kind.YESNO: "Write yes or no."}
 
 
+#: values of each kind, for when it does not matter which
+_STAND_INS = {Kind.NUMBER: "1", Kind.DATE: "2000-01-01", Kind.YESNO: "yes"}
+STAND_INS = ("text", *_STAND_INS.values())
+
+
 @dataclass(frozen=True)
 class Declared:
     """A value that the settings know of: its kind, what it is if nobody gives it, and how to ask for it."""
@@ -58,6 +63,14 @@ class Parameters:
     given: Mapping[str, str] = field(default_factory=dict)
     declared: Mapping[str, Declared] = field(default_factory=dict)
     asked: set[str] = field(default_factory=set)
+    #: what stands in for texts that nobody gave, where flows are only looked at; values of other kinds have their own
+    stand_in: str | None = None
+
+    def standing_in(self, kind: Kind) -> str | None:
+        """A text for a value of a kind that nobody gave; None where values must be given."""
+        if self.stand_in is None:
+            return None
+        return _STAND_INS.get(kind, self.stand_in)
 
     def find(self, name: str) -> tuple[Declared, str | None]:
         """How a value is declared (a text, if it is not) and its text, None if nobody gave it."""

@@ -40,13 +40,14 @@ def noted_loan(ledger: Ledger, loan: str) -> Noted | None:
     return next((one for one in all_loans(ledger) if one.id == loan), None)
 
 
-def accept_changes(ledger: Ledger, loan: Noted, cells: Sequence[Cell]) -> None:
-    """Note accepted cells, and that the loan is back. The ledger must be held by a run."""
+def accept_changes(ledger: Ledger, loan: Noted, cells: Sequence[Cell], *, back: bool = True) -> None:
+    """Note accepted cells, and that the loan is `back`. The ledger must be held by a run."""
     moment = now()
     ledger.tell(
         "INSERT INTO changes VALUES (?,?,?,?,?,?,?)", [(loan.id, loan.subject, *cell, moment) for cell in cells]
     )
-    ledger.tell("UPDATE loans SET state = 'received' WHERE id = ?", [(loan.id,)])
+    if back:
+        ledger.tell("UPDATE loans SET state = 'received' WHERE id = ?", [(loan.id,)])
 
 
 def accepted(ledger: Ledger, subject: str) -> list[tuple[str, str, str, str | None, str | None]]:

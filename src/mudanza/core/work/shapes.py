@@ -332,7 +332,9 @@ def mapping_return_shape(result: MappingReturn) -> Shape:
     return {
         **_of(result, "loan list_name statuses remarks"),
         "flows": _all(result.flows, "field before after problem"),
-        **_of(result, "agreed fields files"),
+        **_of(result, "agreed fields"),
+        "wrong": _all(result.wrong, "cell value problem"),
+        **_of(result, "files"),
     }
 
 
@@ -341,7 +343,9 @@ def codes_return_shape(result: CodesReturn) -> Shape:
     return {
         **_of(result, "loan list_name"),
         "decided": _all(result.decided, "crosswalk values before after problem"),
-        **_of(result, "open files"),
+        **_of(result, "open"),
+        "wrong": _all(result.wrong, "cell value problem"),
+        **_of(result, "files"),
     }
 
 

@@ -31,12 +31,18 @@ def propose_entries(codes: CodesOf) -> int:
     fresh = [c for c in codes.open if c.values not in known]
     added = {c.values: Decision(c.proposal or "", c.because or "") for c in fresh}
     if added:
-        _rewrite(codes, added, PROPOSED)
+        save(codes.path, _rewritten(codes, added, PROPOSED)[1])
     return len(added)
 
 
 def decide(codes: CodesOf, decisions: Mapping[tuple[str, ...], Decision]) -> None:
     """Write what a person decided, as confirmed. Raises MoveError for a target that the layout does not permit."""
+    if decisions:
+        save(codes.path, decided_text(codes, decisions)[1])
+
+
+def decided_text(codes: CodesOf, decisions: Mapping[tuple[str, ...], Decision]) -> tuple[bytes, str]:
+    """The crosswalk's bytes as they are, and its text with what a person decided, as confirmed. Raises MoveError for a target that the layout does not permit."""
     permitted = {t.code for t in codes.targets}
     for values, decision in decisions.items():
         if decision.to and permitted and decision.to not in permitted:
@@ -45,16 +51,16 @@ def decide(codes: CodesOf, decisions: Mapping[tuple[str, ...], Decision]) -> Non
                 place=Place(str(codes.path)),
                 hint=f"It has: {', '.join(sorted(permitted))}.",
             )
-    if decisions:
-        _rewrite(codes, decisions, "confirmed")
+    return _rewritten(codes, decisions, "confirmed")
 
 
-def _rewrite(codes: CodesOf, decisions: Mapping[tuple[str, ...], Decision], state: str) -> None:
-    """The file with decisions in their lines, or in new ones. Lines that nothing was decided about keep their texts."""
+def _rewritten(codes: CodesOf, decisions: Mapping[tuple[str, ...], Decision], state: str) -> tuple[bytes, str]:
+    """The file's bytes, and its text with decisions in their lines, or in new ones. Lines that nothing was decided about keep their texts."""
     facts = open_source(codes.path, ReadOptions(heading=1, exact=True)).facts
     delimiter = facts.delimiter or ","
-    text = codes.path.read_text(facts.encoding or "utf-8").removeprefix("\ufeff")
-    rows = [row for row in csv.reader(io.StringIO(text), delimiter=delimiter) if row]
+    raw = codes.path.read_bytes()
+    text = raw.decode(facts.encoding or "utf-8")
+    rows = [row for row in csv.reader(io.StringIO(text.removeprefix("\ufeff"), newline=""), delimiter=delimiter) if row]
     heading = [h.strip() for h in rows[0]]
     for wanted in ("state", "note"):
         if wanted not in heading:
@@ -77,7 +83,7 @@ def _rewrite(codes: CodesOf, decisions: Mapping[tuple[str, ...], Decision], stat
         written.append(cells)
     out = io.StringIO()
     csv.writer(out, delimiter=delimiter, lineterminator="\n").writerows(written)
-    save(codes.path, out.getvalue())
+    return raw, out.getvalue()
 
 
 def _fill(cells: list[str], heading: list[str], decision: Decision, state: str) -> None:

@@ -12,9 +12,9 @@ from mudanza.core.documents.errors import LoanError, Place
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.work.crosswalks.codes import CodesOf, find_codes, start_crosswalks
-from mudanza.core.work.crosswalks.decisions import Decision, decide
-from mudanza.core.work.loans.decision_loan import DecisionLoan, finish, lend_sheets
-from mudanza.core.work.loans.decision_sheets import Sheet, SheetColumn, read_sheet
+from mudanza.core.work.crosswalks.decisions import Decision, decided_text
+from mudanza.core.work.loans.decision_loan import DecisionLoan, accept_decisions, lend_sheets
+from mudanza.core.work.loans.decision_sheets import Sheet, SheetColumn, WrongCell, read_sheet
 
 _STATES = ("confirmed", "open")
 
@@ -32,17 +32,18 @@ class DecidedCode:
 
 @dataclass(frozen=True)
 class CodesReturn:
-    """What came back of lent crosswalks: the decisions, how many codes are open still, and the files that were written."""
+    """What came back of lent crosswalks: the decisions, how many codes are open still, the cells that are wrong, and the files that were written."""
 
     loan: str
     list_name: str
     decided: list[DecidedCode]
     open: int
+    wrong: list[WrongCell] = field(default_factory=list)
     files: list[str] = field(default_factory=list)
 
     @property
     def clean(self) -> bool:
-        return all(one.problem is None for one in self.decided)
+        return not self.wrong and all(one.problem is None for one in self.decided)
 
 
 def lend_crosswalks(
@@ -103,20 +104,35 @@ def _sheet(one: CodesOf, note: str) -> Sheet:
 
 
 def receive_crosswalks(
-    move: Move, path: Path, loan: str, detail: Mapping[str, Any], *, accept: bool = False
+    move: Move,
+    path: Path,
+    loan: str,
+    detail: Mapping[str, Any],
+    *,
+    accept: bool = False,
+    parameters: Mapping[str, str] | None = None,
 ) -> CodesReturn:
-    """Compare returned crosswalks with those of the move. With `accept`, what was confirmed or changed is written to them.
+    """Compare returned crosswalks with those of the move. With `accept`, what was confirmed or changed is written to them; what cannot be taken is told and left out, and
+    the loan then stays out for another return. Values given at run time are those of the lending, unless `parameters` give others.
 
-    Raises LoanError where a sheet is not as it was lent.
+    Raises LoanError where a sheet is not as it was lent, or the loan is back already.
     """
     name, shown = detail["list"], move.shown(path.resolve())
-    by_name = {one.name: one for one in find_codes(move, name, parameters=detail.get("parameters"))}
+    by_name = {
+        one.name: one
+        for one in find_codes(move, name, parameters={**detail.get("parameters", {}), **(parameters or {})})
+    }
     decided: list[DecidedCode] = []
     decisions: dict[str, dict[tuple[str, ...], Decision]] = {}
+    wrong: list[WrongCell] = []
     still_open = 0
     for crosswalk, columns in detail["crosswalks"].items():
         one = by_name.get(crosswalk)
-        for row in read_sheet(path, crosswalk, [*columns, "becomes", "state", "note"], shown):
+        for came in read_sheet(path, crosswalk, [*columns, "becomes", "state", "note"], shown):
+            wrong += came.wrong
+            if came.wrong:
+                continue
+            row = came.texts
             values, to = tuple(row[c] for c in columns), row["becomes"]
             known = next((c for c in one.codes if c.values == values), None) if one else None
             before = known.entry.to if known and known.entry else ""
@@ -137,12 +153,8 @@ def receive_crosswalks(
             decided.append(DecidedCode(crosswalk, values, before, to, problem))
             if problem is None:
                 decisions.setdefault(crosswalk, {})[values] = Decision(to, row["note"])
-    result = CodesReturn(loan, name, decided, still_open)
+    result = CodesReturn(loan, name, decided, still_open, wrong)
     if not accept:
         return result
-    files = []
-    for crosswalk, made in decisions.items():
-        decide(by_name[crosswalk], made)
-        files.append(move.shown(by_name[crosswalk].path))
-    finish(move, loan)
-    return replace(result, files=files)
+    texts = {by_name[crosswalk].path: decided_text(by_name[crosswalk], made) for crosswalk, made in decisions.items()}
+    return replace(result, files=accept_decisions(move, loan, texts, whole=result.clean))

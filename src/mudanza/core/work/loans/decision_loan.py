@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -10,8 +10,8 @@ from typing import Any
 from mudanza.core.documents.errors import LoanError, Place, unknown
 from mudanza.core.plans.move import Move
 from mudanza.core.state.files import Outputs, sweep
-from mudanza.core.state.ledger import ledger_of
-from mudanza.core.state.loans import accept_changes, all_loans, note_loan, noted_loan
+from mudanza.core.state.ledger import Ledger, ledger_of
+from mudanza.core.state.loans import Noted, accept_changes, all_loans, note_loan, noted_loan
 from mudanza.core.work.loans.decision_sheets import Sheet, sheets_bytes
 from mudanza.core.work.loans.returned import read_slip
 
@@ -59,17 +59,38 @@ def kind_of_loan(move: Move, path: Path, loan: str | None = None) -> tuple[str, 
     return known.id, known.detail["kind"], known.detail
 
 
-def finish(move: Move, loan: str) -> None:
-    """Note that a loan of decisions came back. Raises LoanError if another run was first."""
+def accept_decisions(move: Move, loan: str, texts: Mapping[Path, tuple[bytes, str]], *, whole: bool) -> list[str]:
+    """Write what was decided, and note it, both or neither: for each file its bytes before, and the text that it is to be. Gives the files that changed.
+
+    If the `whole` of it could be taken, the loan is back. Raises LoanError if it came back already, or a file was changed meanwhile.
+    """
     ledger = ledger_of(move)
+    _out(move, ledger, loan)
     run = ledger.begin("receive", loan)
     with ledger.held(run), Outputs(str(run)) as outputs:
-        known = noted_loan(ledger, loan)
-        if known is None:
-            raise LoanError(
-                unknown("loan", loan, [one.id for one in all_loans(ledger)]),
-                place=Place(move.shown(move.ledger_path)),
-                hint="`mudanza ledger --loans` lists them.",
-            )
-        accept_changes(ledger, known, [])
-        ledger.commit(run, outputs, {}, [], [])
+        known = _out(move, ledger, loan)
+        changed = {path: after for path, (before, after) in texts.items() if after.encode() != before}
+        for path in changed:
+            if path.read_bytes() != texts[path][0]:
+                what = "the file was changed while the workbook was read; nothing was written."
+                raise LoanError(what, place=Place(move.shown(path)), hint="Receive it again.")
+        written = [outputs.create_text(path, text) for path, text in changed.items()]
+        accept_changes(ledger, known, [], back=whole)
+        digests = [file.digest(move.shown(path)) for file, path in zip(written, changed, strict=True)]
+        ledger.commit(run, outputs, {}, [], [one.as_dict() for one in digests])
+    return [one.path for one in digests]
+
+
+def _out(move: Move, ledger: Ledger, loan: str) -> Noted:
+    """A loan that is out."""
+    known = noted_loan(ledger, loan)
+    if known is None:
+        raise LoanError(
+            unknown("loan", loan, [one.id for one in all_loans(ledger)]),
+            place=Place(move.shown(move.ledger_path)),
+            hint="`mudanza ledger --loans` lists them.",
+        )
+    if known.state != "out":
+        what = f"the loan {loan} is back already: what was decided in it was accepted."
+        raise LoanError(what, place=Place(move.shown(move.ledger_path)), hint="Lend it anew for further decisions.")
+    return known

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from mudanza.core.documents.errors import LoanError, Place, nearest
-from mudanza.core.sources.cells import formulas_of
+from mudanza.core.sources.cells import column_letters, formulas_of
 from mudanza.core.sources.guard import guard_workbook
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.sources.workbook import Workbook
@@ -39,6 +39,30 @@ class Sheet:
     note: str
     columns: Sequence[SheetColumn]
     rows: Sequence[Sequence[str]]
+
+
+@dataclass(frozen=True)
+class WrongCell:
+    """A cell of a returned sheet that cannot be taken, and why."""
+
+    cell: str
+    value: str
+    problem: str
+
+
+@dataclass(frozen=True)
+class ReturnedRow:
+    """A row of a returned sheet: its texts and cells by the headings, and its cells that hold a formula."""
+
+    texts: Mapping[str, str]
+    cells: Mapping[str, str]
+    wrong: Sequence[WrongCell] = ()
+
+    @property
+    def formulas(self) -> set[str]:
+        """The headings whose cell holds a formula instead of a text."""
+        spots = {one.cell for one in self.wrong}
+        return {title for title, cell in self.cells.items() if cell in spots}
 
 
 def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any]) -> bytes:
@@ -125,10 +149,10 @@ def _choices(book: Any, page: Any, column: int, last: int, facts: SheetColumn, n
     )
 
 
-def read_sheet(path: Path, name: str, titles: Sequence[str], shown: str) -> list[dict[str, str]]:
+def read_sheet(path: Path, name: str, titles: Sequence[str], shown: str) -> list[ReturnedRow]:
     """The rows of a returned sheet, by their headings, blanks as "". The heading is looked for in the first rows: some may have been put above it.
 
-    Raises LoanError for a missing sheet or heading, or a formula in one of the columns.
+    Raises LoanError for a missing sheet or heading.
     """
     kind = guard_workbook(path)
     wanted = sheet_name(name)
@@ -154,14 +178,12 @@ def read_sheet(path: Path, name: str, titles: Sequence[str], shown: str) -> list
     found = []
     for number, row in enumerate(rows[heading + 1 :], start=heading + 2):
         texts = {t: row[place] if place < len(row) else "" for t, place in places.items()}
-        holds = next((t for t, place in places.items() if (number - 1, place) in formulas), None)
-        if holds is not None:
-            formula = formulas[number - 1, places[holds]]
-            raise LoanError(
-                f"{holds} holds a formula, ={formula[:40]}.",
-                place=Place(shown, number, sheet=wanted),
-                hint="Replace it by its value (copy, paste values).",
-            )
-        if any(texts.values()):
-            found.append(texts)
+        cells = {t: f"{wanted}!{column_letters(place)}{number}" for t, place in places.items()}
+        wrong = [
+            WrongCell(cells[t], f"={formula[:40]}", "a formula; replace it by its value (copy, paste values)")
+            for t, place in places.items()
+            if (formula := formulas.get((number - 1, place))) is not None
+        ]
+        if wrong or any(texts.values()):
+            found.append(ReturnedRow(texts, cells, wrong))
     return found

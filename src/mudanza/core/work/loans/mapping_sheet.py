@@ -11,12 +11,12 @@ from typing import Any
 
 import tomlkit
 
-from mudanza.core.documents.errors import LoanError, MudanzaError, Place, nearest
+from mudanza.core.documents.errors import MudanzaError, nearest
 from mudanza.core.engine.assembling import assemble
 from mudanza.core.engine.intake import open_sources
 from mudanza.core.language.asking import columns_of, with_columns
 from mudanza.core.language.own_steps import steps_of
-from mudanza.core.language.parameters import MissingParameterError
+from mudanza.core.language.parameters import STAND_INS
 from mudanza.core.language.saying import in_words
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
@@ -24,9 +24,9 @@ from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.plans.remarks import Remark, read_remarks, write_remarks
 from mudanza.core.state.ledger import ledger_of
 from mudanza.core.work.coverage import coverage
-from mudanza.core.work.loans.decision_loan import DecisionLoan, finish, lend_sheets
-from mudanza.core.work.loans.decision_sheets import Sheet, SheetColumn, read_sheet
-from mudanza.core.work.matching.drafted_plan import flow_text, write_texts
+from mudanza.core.work.loans.decision_loan import DecisionLoan, accept_decisions, lend_sheets
+from mudanza.core.work.loans.decision_sheets import Sheet, SheetColumn, WrongCell, read_sheet
+from mudanza.core.work.matching.drafted_plan import flow_text
 from mudanza.core.work.preview import preview
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
@@ -60,7 +60,8 @@ class ChangedFlow:
 
 @dataclass(frozen=True)
 class MappingReturn:
-    """What came back of a mapping sheet: statuses and remarks that changed (field, before, after), flows that changed, the file that was written."""
+    """What came back of a mapping sheet: statuses and remarks that changed (field, before, after), flows that changed, cells that
+    are wrong, the file that was written."""
 
     loan: str
     list_name: str
@@ -69,11 +70,12 @@ class MappingReturn:
     flows: list[ChangedFlow]
     agreed: int
     fields: int
+    wrong: list[WrongCell] = field(default_factory=list)
     files: list[str] = field(default_factory=list)
 
     @property
     def clean(self) -> bool:
-        return all(one.problem is None for one in self.flows)
+        return not self.wrong and all(one.problem is None for one in self.flows)
 
 
 def lend_mapping(
@@ -150,48 +152,54 @@ def _example(row: Any, name: str) -> str:
 
 
 def receive_mapping(
-    move: Move, path: Path, loan: str, detail: Mapping[str, Any], *, accept: bool = False
+    move: Move,
+    path: Path,
+    loan: str,
+    detail: Mapping[str, Any],
+    *,
+    accept: bool = False,
+    parameters: Mapping[str, str] | None = None,
 ) -> MappingReturn:
     """Compare a returned mapping sheet with what was lent. With `accept`, statuses and remarks become comments of the plan, and flows that changed
-    and can be taken are taken.
+    and can be taken are taken; a cell that is wrong is told and left out, and the loan then stays out for another return.
 
-    Raises LoanError where the sheet is not as it was lent.
+    Raises LoanError where the sheet is not as it was lent, or the loan is back already.
     """
     name, shown = detail["list"], move.shown(path.resolve())
+    before = move.plan_path(name).read_bytes()
     plan = load_plan(move, name, draft=True)
     lent = {row["Field"]: row for row in detail["rows"]}
-    came = {row["Field"]: row for row in read_sheet(path, name, _BACK, shown)}
-    for field_name in came:
-        if field_name not in lent:
-            near = nearest(field_name, list(lent))
-            raise LoanError(
-                f"the sheet speaks of the field {field_name!r}, which was not lent.",
-                place=Place(shown, sheet=name),
-                hint=f"Was {near!r} renamed?" if near else "Take the row out.",
-            )
     now = read_remarks(plan.text)
     statuses, remarks, flows = [], [], []
+    wrong: list[WrongCell] = []
     decided: dict[str, Remark] = {}
     columns = open_sources(plan, move).columns
-    for field_name, row in came.items():
+    rows = read_sheet(path, name, _BACK, shown)
+    for row in rows:
+        texts, field_name = dict(row.texts), row.texts["Field"]
+        wrong += row.wrong
+        for title in row.formulas & texts.keys():
+            texts[title] = lent.get(field_name, {}).get(title, "")
+        if field_name not in lent:
+            near = nearest(field_name, list(lent))
+            why = "no field of that name was lent" + (f"; was {near!r} renamed?" if near else "")
+            wrong.append(WrongCell(row.cells["Field"], field_name, why))
+            continue
         said = now.get(field_name, Remark())
-        if row["Status"] and row["Status"] not in STATUSES:
-            raise LoanError(
-                f"{row['Status']!r} is no status (field {field_name}).",
-                place=Place(shown, sheet=name),
-                hint=f"It is one of {', '.join(STATUSES)}.",
-            )
-        status = row["Status"] or "open"
+        if texts["Status"] and texts["Status"] not in STATUSES:
+            wrong.append(WrongCell(row.cells["Status"], texts["Status"], f"it is one of {', '.join(STATUSES)}"))
+            texts["Status"] = said.status or "open"
+        status = texts["Status"] or "open"
         if status != (said.status or "open"):
             statuses.append((field_name, said.status or "open", status))
-        if row["Remark"] != said.text:
-            remarks.append((field_name, said.text, row["Remark"]))
-        decided[field_name] = Remark(status if status != "open" or said.status else "", row["Remark"])
-        changed = _changed_flow(move, plan, columns, field_name, lent[field_name], row)
+        if texts["Remark"] != said.text:
+            remarks.append((field_name, said.text, texts["Remark"]))
+        decided[field_name] = Remark(status if status != "open" or said.status else "", texts["Remark"])
+        changed = _changed_flow(move, plan, columns, field_name, lent[field_name], texts, parameters or {})
         if changed is not None:
             flows.append(changed)
-    agreed = sum(row["Status"] == "agreed" for row in came.values())
-    result = MappingReturn(loan, name, statuses, remarks, flows, agreed, len(came))
+    agreed = sum(row.texts["Status"] == "agreed" for row in rows)
+    result = MappingReturn(loan, name, statuses, remarks, flows, agreed, len(rows), wrong)
     if not accept:
         return result
     document = tomlkit.parse(plan.text)
@@ -199,10 +207,8 @@ def receive_mapping(
         if one.problem is None:
             document.setdefault("fields", tomlkit.table())[one.field] = flow_text(one.after)
     text = write_remarks(tomlkit.dumps(document), decided)
-    if text != plan.text:
-        write_texts({plan.path: text})
-    finish(move, loan)
-    return replace(result, files=[move.shown(plan.path)] if text != plan.text else [])
+    files = accept_decisions(move, loan, {plan.path: (before, text)}, whole=result.clean)
+    return replace(result, files=files)
 
 
 def _plain(flow: str) -> str:
@@ -211,7 +217,13 @@ def _plain(flow: str) -> str:
 
 
 def _changed_flow(
-    move: Move, plan: Plan, columns: list[str], name: str, lent: Mapping[str, str], came: Mapping[str, str]
+    move: Move,
+    plan: Plan,
+    columns: list[str],
+    name: str,
+    lent: Mapping[str, str],
+    came: Mapping[str, str],
+    parameters: Mapping[str, str],
 ) -> ChangedFlow | None:
     """The flow of a field as it came back, if it did so otherwise."""
     written = plan.flows.get(name, "")
@@ -225,7 +237,7 @@ def _changed_flow(
     if problem is None and _plain(written) != _plain(lent["Flow"]):
         problem = "the plan was changed too since the sheet was lent"
     if problem is None:
-        problem = _problem(move, plan, columns, name, after)
+        problem = _problem(move, plan, columns, name, after, parameters)
     return ChangedFlow(name, _plain(written), after, problem)
 
 
@@ -244,16 +256,21 @@ def _with_source(lent: Mapping[str, str], came: Mapping[str, str], columns: list
     return with_columns(lent["Flow"], dict(zip(old, new, strict=True))), None
 
 
-def _problem(move: Move, plan: Plan, columns: list[str], name: str, flow: str) -> str | None:
+def _problem(
+    move: Move, plan: Plan, columns: list[str], name: str, flow: str, parameters: Mapping[str, str]
+) -> str | None:
     """Why a flow cannot be taken, if it cannot."""
     if not flow.strip():
         return "the flow was taken out; take it out of the plan if that is meant"
     changed = replace(plan, flows={**plan.flows, name: flow})
-    try:
-        around = TablesAtHand(move, ledger_of(move)).around(changed, date.today(), {})
-        assemble(changed, columns, around, steps_of(move.folder, move.own_steps))
-    except MissingParameterError:
-        return None
-    except MudanzaError as error:
-        return f"{error.what} {error.hint or ''}".strip()
-    return None
+    around = TablesAtHand(move, ledger_of(move)).around(changed, date.today(), parameters)
+    problems = []
+    # of a value that nobody gave or declared the kind is not known: one of all must do
+    for text in STAND_INS:
+        given = replace(around.parameters, stand_in=text)
+        try:
+            assemble(changed, columns, replace(around, parameters=given), steps_of(move.folder, move.own_steps))
+            return None
+        except MudanzaError as error:
+            problems.append(f"{error.what} {error.hint or ''}".strip())
+    return problems[0]
