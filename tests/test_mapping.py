@@ -483,7 +483,7 @@ def test_flows_come_back_checked_though_nobody_gave_the_values(drafted: Path, mo
     row_of = {sheet.cell(row, 1).value: row for row in range(3, sheet.max_row + 1)}
     for field, flow in [
         ("born", '{Geb.-Dat.} -> date "dd.MM.yyyy" when :cutoff > :since; :cutoff otherwise'),
-        ("street", '{Strasse} -> uper when {Saldo} = :due; blank otherwise'),
+        ("street", "{Strasse} -> uper when {Saldo} = :due; blank otherwise"),
         ("balance", "{Saldo} -> number, :cutoff -> sum"),
     ]:
         sheet.cell(row_of[field], place["Flow"]).value = flow

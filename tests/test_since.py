@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 import json
+import multiprocessing
+import os
 import sqlite3
+import time
 from contextlib import closing
 from pathlib import Path
 from typing import Any
 
+import pytest
+
 from conftest import edit, program
+from mudanza.core.documents.errors import SourceError
+from mudanza.core.plans.move_settings import find_move
+from mudanza.core.state.ledger import Ledger
+from mudanza.core.work.build import build
 from test_building import table
 
 HEADING = "Id,Name,Born,Paid,Active,Kind,State\n"
@@ -134,3 +143,47 @@ def test_what_something_was_made_of_is_not_taken_back(move: Path) -> None:
     assert "no build that is done" in program("ledger", "2", "--take-back", cwd=move, status=2).err
     assert "there is no run 7" in program("ledger", "7", "--take-back", cwd=move, status=2).err
     assert len(json.loads((move / "out/run.json").read_text("utf-8"))["lists"]) == 1
+
+
+@pytest.mark.parametrize("how", ["longer", "cut", "another", "gone"])
+def test_a_source_that_changes_while_it_is_read_is_not_built(move: Path, how: str) -> None:
+    program("build", "people", cwd=move, status=1)
+    before = {path.name: path.read_bytes() for path in (move / "out").iterdir()}
+    source = move / "incoming/a.csv"
+
+    def change(_: int) -> None:
+        if how == "longer":
+            source.write_text(source.read_text("utf-8") + "9,Zoe,,1,y,D,\n", encoding="utf-8")
+        elif how == "cut":
+            source.write_text(HEADING, encoding="utf-8")
+        elif how == "another":
+            other = move / "other.csv"
+            other.write_bytes(source.read_bytes())
+            other.replace(source)
+        else:
+            source.unlink(missing_ok=True)
+
+    with pytest.raises(SourceError, match="changed while it was read"):
+        build(find_move(move), ["people"], progress=change)
+    assert {path.name: path.read_bytes() for path in (move / "out").iterdir()} == before
+
+
+def _begin(path: Path, moment: float) -> int:
+    while time.time() < moment:
+        pass
+    return Ledger(path).begin("build", "people")
+
+
+@pytest.mark.skipif(not hasattr(os, "fork"), reason="only where processes can be forked")
+def test_the_first_runs_of_a_move_may_begin_at_the_same_moment(tmp_path: Path) -> None:
+    forked = multiprocessing.get_context("fork")
+    for number in range(12):
+        moment = time.time() + 0.1
+        path = tmp_path / f"{number}.sqlite"
+        runs = [forked.Process(target=_begin, args=(path, moment)) for _ in range(3)]
+        for run in runs:
+            run.start()
+        for run in runs:
+            run.join(60)
+        assert [run.exitcode for run in runs] == [0, 0, 0]
+        assert sorted(run.id for run in Ledger(path).runs()) == [1, 2, 3]

@@ -27,7 +27,7 @@ _OF_HELD_BACK = (SOURCE, FILE, OLD_LINE, WAS, WHY, TEXT)
 class Opened:
     """A source with its file open. `names` are the column names that plans use, in file order.
 
-    `corrections` are those of its rows that other sources have corrected, `blanks` the texts that count as blank, by source, where a file of held-back rows has rows of several.
+    `stamp` tells the file, as it was when it was opened, from any later one; `corrections` are those of its rows that other sources have corrected, `blanks` the texts that count as blank, by source, where a file of held-back rows has rows of several.
     """
 
     number: int
@@ -35,6 +35,7 @@ class Opened:
     path: Path
     reader: Reader
     shown: str
+    stamp: tuple[int, ...] = ()
     corrections: pl.DataFrame = field(default_factory=lambda: pl.DataFrame(schema=CORRECTIONS))
     blanks: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
@@ -169,6 +170,22 @@ class Intake:
                     break
 
 
+def _stamp(path: Path) -> tuple[int, ...]:
+    facts = path.stat()
+    return facts.st_size, facts.st_mtime_ns, facts.st_ino
+
+
+def check_unchanged(intake: Intake) -> None:
+    """Raise SourceError where a file is not the one that was opened: what was read may be of neither."""
+    for one in intake.opened:
+        if one.stamp and (not one.path.is_file() or _stamp(one.path) != one.stamp):
+            raise SourceError(
+                "the file was changed while it was read.",
+                place=Place(one.shown),
+                hint="Nothing was replaced. Wait until it is whole, and build again.",
+            )
+
+
 def open_readers(source: Source, move: Move) -> list[tuple[Path, Reader]]:
     """The readers of a source, each file of a pattern by itself, with its path. Raises SourceError or OutsideError where one cannot be read."""
     if source.database is not None:
@@ -185,11 +202,13 @@ def open_sources(plan: Plan, move: Move) -> Intake:
     Raises SourceError where a file is not as the plan says, PlanError where the plan's renaming is wrong.
     """
     opened: list[Opened] = []
+    paths = [path for source in plan.sources if source.file for path in files_of(move.path(source.file))]
+    stamps = {path: _stamp(path) for path in paths if path.is_file()}
     for source in plan.sources:
         for path, reader in open_readers(source, move):
             name = reader.facts.name.replace(str(path), move.shown(path))
             try:
-                one = Opened(len(opened), source, path, reader, name)
+                one = Opened(len(opened), source, path, reader, name, stamps.get(path, ()))
                 _check_renames(plan, one)
             except SourceError as error:
                 if error.place is not None:

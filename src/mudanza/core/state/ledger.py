@@ -12,6 +12,7 @@ import json
 import os
 import socket
 import sqlite3
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -53,6 +54,8 @@ CREATE TABLE IF NOT EXISTS kinds (
 CREATE INDEX IF NOT EXISTS changes_by_key ON changes (subject, key, field);
 """
 _VERSION = 4
+#: seconds between two attempts to make the file
+_PAUSE = 0.02
 
 
 @dataclass(frozen=True)
@@ -132,14 +135,23 @@ class Ledger:
             return
         self.close()
         self.path.parent.mkdir(parents=True, exist_ok=True)
-        connection = sqlite3.connect(self.path, isolation_level=None, timeout=self._wait, check_same_thread=False)
-        connection.execute("PRAGMA journal_mode = WAL")
-        connection.execute("BEGIN IMMEDIATE")
-        for statement in _SCHEMA.split(";"):
-            connection.execute(statement)
-        connection.execute(f"PRAGMA user_version = {_VERSION}")
-        connection.execute("COMMIT")
-        self._connection = connection
+        until = time.monotonic() + self._wait
+        while self._connection is None:
+            connection = sqlite3.connect(self.path, isolation_level=None, timeout=self._wait, check_same_thread=False)
+            try:
+                # SQLite itself does not wait for others that set the same mode at the same moment
+                connection.execute("PRAGMA journal_mode = WAL")
+                connection.execute("BEGIN IMMEDIATE")
+                for statement in _SCHEMA.split(";"):
+                    connection.execute(statement)
+                connection.execute(f"PRAGMA user_version = {_VERSION}")
+                connection.execute("COMMIT")
+                self._connection = connection
+            except sqlite3.OperationalError as error:
+                connection.close()
+                if error.sqlite_errorcode & 0xFF != sqlite3.SQLITE_BUSY or time.monotonic() > until:
+                    raise
+                time.sleep(_PAUSE)
 
     @contextlib.contextmanager
     def _errors(self) -> Iterator[None]:

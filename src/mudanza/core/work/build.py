@@ -13,7 +13,7 @@ import polars as pl
 
 from mudanza.core.documents.errors import MoveError, MudanzaError, Place
 from mudanza.core.engine.corrections import corrections_in
-from mudanza.core.engine.intake import Intake, open_sources
+from mudanza.core.engine.intake import Intake, check_unchanged, open_sources
 from mudanza.core.engine.local import run_recipe
 from mudanza.core.engine.places import passed_over
 from mudanza.core.engine.summary import ENDS, Balance, Summary
@@ -205,6 +205,7 @@ def _build(
                 sent.append(records_of(part.written, keys, part.records))
             if asked.progress is not None:
                 asked.progress(total.total.read)
+        check_unchanged(intake)
         compared = since(
             tables.ledger, plan, move.shown(plan.path), intake, pl.concat(sent) if keys else None, total.identities
         )
