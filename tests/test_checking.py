@@ -83,7 +83,21 @@ def test_references_lead_somewhere(tmp_path: Path) -> None:
     ).json
     assert [(f["code"], f["line"], f["value"]) for f in found["findings"]] == [("reference.missing", 3, "O9")]
     (tmp_path / "owners.csv").write_text("Nome\nAna\n")
-    assert "no column 'code'" in program("check", "visits.csv", "--layout", "l.json", cwd=tmp_path, status=3).err
+    # what merely lies beside may be another file
+    (beside,) = program("check", "visits.csv", "--layout", "l.json", "--json", cwd=tmp_path, status=0).json["findings"]
+    assert beside["code"] == "reference.unchecked" and "no column 'code'" in beside["rule"]
+    named = ["check", "visits.csv", "--layout", "l.json", "--with"]
+    assert "no column 'code'" in program(*named, "owners.csv", cwd=tmp_path, status=3).err
+    # a heading is known by the title that the other layout has for it
+    (tmp_path / "mine/owners.csv").write_text("Name,No. of owner\nAna,O1\nRui,O2\n")
+    assert "no column 'code'" in program(*named, "mine/owners.csv", cwd=tmp_path, status=3).err
+    fields = [{"name": "name", "titles": "Name"}, {"name": "code", "titles": "No. of owner"}]
+    (tmp_path / "owners.json").write_text(layout_json(fields, url="owners.csv"))
+    found = program(*named, "mine/owners.csv", "--json", cwd=tmp_path, status=1).json["findings"]
+    assert [f["code"] for f in found] == ["reference.missing"]
+    # the wrong layout is told before all that follows from it
+    told = program("check", "mine/owners.csv", "--layout", "l.json", cwd=tmp_path, status=1).out
+    assert "This looks like owners" in told and len(told.splitlines()) == 2
 
 
 def test_keys_without_case_several_values_and_no_heading(tmp_path: Path) -> None:

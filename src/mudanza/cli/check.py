@@ -117,6 +117,10 @@ def _show(result: CheckResult, findings_file: Path | None) -> None:
     if not result.groups:
         look.say("  all as the layout asks.")
         return
+    other = next((group for group in result.groups if group.code == "layout.other"), None)
+    if other is not None:
+        look.say(f"  This looks like {other.example.value}: check it with --layout {other.example.value}.")
+        return
     if result.total > _SHOWN:
         look.groups(result.groups)
     look.say()

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import polars as pl
 
-from mudanza.core.documents.errors import Place, SourceError, nearest
+from mudanza.core.documents.errors import MudanzaError, Place, SourceError, nearest
 from mudanza.core.engine.repeats import SeenKeys
 from mudanza.core.findings.codes import Severity
 from mudanza.core.findings.finding import SCHEMA, Finding, frame
@@ -190,6 +191,7 @@ class _Check:
                         rule="a column of the layout",
                     )
                 )
+        found[:0] = self._other_layout(exact, len(titles) - len(missing))
         required = {f.title for f in self.layout.fields if f.required}
         for title in missing:
             rule = "required column" if title in required else "column of the layout"
@@ -213,6 +215,20 @@ class _Check:
             )
         self._add(found)
         return columns
+
+    def _other_layout(self, headings: Sequence[str], fitting: int) -> list[Finding]:
+        """A finding where the headings are those of another layout of the move: it was probably meant."""
+        if fitting * 2 >= len(self.layout.fields):
+            return []
+
+        def share(layout: Layout) -> float:
+            return len({f.title for f in layout.fields} & set(headings)) / max(len(layout.fields), len(headings))
+
+        others = {name: share(layout) for name, layout in layouts_beside(self.layout).items()}
+        best = max(others, key=lambda name: others[name], default=None)
+        if best is None or others[best] < 0.6 or others[best] <= share(self.layout):
+            return []
+        return [Finding("layout.other", self.shown, value=best, rule=f"the layout {self.layout.path.stem}")]
 
     def _cell(self, heading: str) -> str | None:
         """The cell of a heading."""
@@ -294,12 +310,19 @@ class _Check:
             if any(f.title not in columns for f in fields):
                 continue
             title = ", ".join(f.title for f in fields)
-            path = self._resource(reference)
-            if path is None:
-                rule = f"among {', '.join(reference.columns)} of {reference.resource}"
+            path, named = self._resource(reference)
+            why = None if path is not None else ""
+            try:
+                known = _values(path, reference, self.layout) if path is not None else pl.Series(dtype=pl.String)
+            except SourceError as error:
+                # a file that merely lies beside may be another
+                if named:
+                    raise
+                why = f"; {path}: {error.what}"
+            if path is None or why is not None:
+                rule = f"among {', '.join(reference.columns)} of {reference.resource}{why}"
                 self._add([Finding("reference.unchecked", self.shown, field=title, rule=rule)])
                 continue
-            known = _values(path, reference.columns)
             texts = [pl.col(columns[f.title]) for f in fields]
             joined = key_text(texts)
             blank = pl.any_horizontal([blank_in_file(f, t) for f, t in zip(fields, texts, strict=True)])
@@ -308,15 +331,16 @@ class _Check:
             problems.append(Problem("reference.missing", title, ~joined.is_in(known.implode()) & ~blank, shown, rule))
         return problems
 
-    def _resource(self, reference: ForeignKey) -> Path | None:
+    def _resource(self, reference: ForeignKey) -> tuple[Path | None, bool]:
+        """The file that a reference points into (None if there is none), and whether somebody named it."""
         name = Path(reference.resource).name
         for other in self.others:
             if other.name == name or other.stem == Path(name).stem:
-                return other
+                return other, True
         if len(self.others) == 1 and len(self.layout.references) == 1:
-            return self.others[0]
+            return self.others[0], True
         beside = self.reader.facts.path.parent / name
-        return beside if beside.is_file() else None
+        return beside if beside.is_file() else None, False
 
     # keeping findings
 
@@ -343,14 +367,30 @@ def _same_encoding(text: Encoding, said: str) -> bool:
     return True
 
 
-def _values(path: Path, columns: tuple[str, ...]) -> pl.Series:
+def layouts_beside(layout: Layout) -> dict[str, Layout]:
+    """The other layouts in a layout's folder, by their names; what is no layout is passed over."""
+    found = {}
+    for path in sorted(layout.path.parent.glob("*.json")):
+        if path != layout.path:
+            with suppress(MudanzaError):
+                found[path.stem] = read_layout(path)
+    return found
+
+
+def _titles(path: Path, reference: ForeignKey, layout: Layout) -> dict[str, str]:
+    """The headings that names stand for in the file that a reference points into: by the metadata beside it, or by the layout of that file."""
+    beside = path.with_name(f"{path.name}-metadata.json")
+    others = [read_layout(beside)] if beside.is_file() else []
+    others += [one for name, one in layouts_beside(layout).items() if reference.resource in (one.url, f"{name}.csv")]
+    return {field.name: field.title for one in reversed(others) for field in one.fields}
+
+
+def _values(path: Path, reference: ForeignKey, layout: Layout) -> pl.Series:
     """The values of the referenced columns in another file, joined."""
     reader = open_source(path, ReadOptions(exact=True))
     names = []
-    # a reference speaks of names; the metadata beside a file says which headings they stand for
-    beside = path.with_name(f"{path.name}-metadata.json")
-    titles = {f.name: f.title for f in read_layout(beside).fields} if beside.is_file() else {}
-    for column in columns:
+    titles = _titles(path, reference, layout)
+    for column in reference.columns:
         name = titles.get(column)
         if name not in reader.headings:
             name = nearest(column, list(reader.headings), least=85)

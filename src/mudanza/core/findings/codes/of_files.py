@@ -118,6 +118,13 @@ CODES = [
         told("The layout's dialect says iso-8859-1; the value holds '€'."),
     ),
     Code(
+        "layout.other",
+        S,
+        "The headings are not those of the layout, but those of another one beside it.",
+        "Check the file against that one: --layout NAME.",
+        told("rentals.csv is checked against visits, and has all headings of rentals."),
+    ),
+    Code(
         "value.unquotable",
         S,
         "A value holds the delimiter or a line break, and the layout's dialect has no quotes to protect it.",
