@@ -471,6 +471,23 @@ def test_a_mapping_sheet_is_signed_and_comes_back(drafted: Path) -> None:
     assert "is back already" in program("receive", "again.xlsx", "--accept", cwd=drafted, status=2).err
 
 
+def test_those_who_sign_see_the_old_headings_and_filled_examples(drafted: Path) -> None:
+    plan = drafted / "plans/clients.toml"
+    edit(plan, "[fields]", 'rename = { "Fax" = "Old fax" }\n[fields]')
+    text = plan.read_text("utf-8")
+    vet = next(line for line in text.splitlines() if line.startswith("vet ="))
+    plan.write_text(text.replace(vet, "vet = '{Old fax} -> blank-if \"x\"'"), encoding="utf-8")
+    program("lend", "clients", "--mapping", "--to", "map.xlsx", cwd=drafted, status=0)
+    sheet = openpyxl.load_workbook(drafted / "map.xlsx")["clients"]
+    rows = {row[0]: row for row in sheet.iter_rows(min_row=3, values_only=True)}
+    heads = [cell.value for cell in sheet[2]]
+    assert rows["vet"][heads.index("Old headings")] == "old: Fax"
+    assert rows["vet"][heads.index("Source")] == "Old fax"
+    for row in rows.values():
+        examples = (row[heads.index("Examples")] or "").split("\n")
+        assert examples == sorted(examples, key=lambda line: line.endswith("(blank)")), row
+
+
 def test_flows_come_back_checked_though_nobody_gave_the_values(drafted: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What a flow does with values given at run time is known from their kinds; a plan and the ledger change together."""
     plan = drafted / "plans/clients.toml"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
 from pathlib import Path
@@ -27,7 +27,7 @@ from mudanza.core.work.coverage import coverage
 from mudanza.core.work.loans.decision_loan import DecisionLoan, accept_decisions, lend_sheets
 from mudanza.core.work.loans.decision_sheets import Sheet, SheetColumn, WrongCell, read_sheet
 from mudanza.core.work.matching.drafted_plan import flow_text
-from mudanza.core.work.preview import preview
+from mudanza.core.work.preview import PreviewField, PreviewRow, preview
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
 STATUSES = ("open", "agreed", "question", "to change")
@@ -45,6 +45,9 @@ _COLUMNS = [
     # for those who write plans; it is not printed
     SheetColumn("Flow", 60, open=True, printed=False),
 ]
+#: those who sign know the headings of the old programs, not the names that the plan gave them
+_OLD = SheetColumn("Old headings", 22)
+_SAMPLE = 40
 _BACK = ("Field", "Source", "Flow", "Status", "Remark")
 
 
@@ -89,14 +92,16 @@ def lend_mapping(
     """Write the mapping sheet of a list, with examples of real rows. Raises MudanzaError where the plan is wrong."""
     plan = load_plan(move, name, draft=True)
     covered = coverage(move, name, as_of=as_of, parameters=parameters)
-    shown = preview(move, name, rows=_EXAMPLES, sample=True, as_of=as_of, parameters=parameters).rows
+    shown = preview(move, name, rows=_SAMPLE, sample=True, as_of=as_of, parameters=parameters).rows
+    written = [row for row in shown if row.end == "written"]
+    renamed = any(source.options.rename for source in plan.sources)
+    columns = [*_COLUMNS[:5], *([_OLD] if renamed else []), *_COLUMNS[5:]]
     steps = steps_of(move.folder, move.own_steps)
     remarks = read_remarks(plan.text)
     rows: list[list[str]] = []
     for one in covered.fields:
         said = remarks.get(one.name, Remark())
         rule = next(f.rule for f in plan.layout.fields if f.name == one.name)
-        examples = [_example(row, one.name) for row in shown if row.end == "written"][:_EXAMPLES]
         rows.append(
             [
                 one.name,
@@ -104,14 +109,15 @@ def lend_mapping(
                 rule,
                 "yes" if one.required else "",
                 _source(one.columns),
+                *([_old_headings(plan, one.columns)] if renamed else []),
                 in_words(one.flow, steps) if one.flow else one.how,
-                "\n".join(examples),
+                "\n".join(_examples(written, one.name)),
                 said.status or "open",
                 said.text,
                 _plain(one.flow or ""),
             ]
         )
-    columns = [
+    old = [
         [
             c.name,
             ", ".join(c.sources),
@@ -121,7 +127,7 @@ def lend_mapping(
         ]
         for c in covered.columns
     ]
-    detail = {"rows": [dict(zip([c.title for c in _COLUMNS], row, strict=True)) for row in rows]}
+    detail = {"rows": [dict(zip([c.title for c in columns], row, strict=True)) for row in rows]}
 
     def make(loan: str) -> tuple[list[Sheet], dict[str, Any]]:
         note = f"{move.name}: how the list {name} is made, {date.today().isoformat()}, {loan}. Fill in the last columns; source and flow may be corrected."
@@ -133,8 +139,8 @@ def lend_mapping(
             SheetColumn("Values that stay behind", 14),
         ]
         return [
-            Sheet(name, note, _COLUMNS, rows),
-            Sheet("source columns", "What becomes of each column of the old exports.", left, columns),
+            Sheet(name, note, columns, rows),
+            Sheet("source columns", "What becomes of each column of the old exports.", left, old),
         ], detail
 
     return lend_sheets(move, name, "mapping", make, to)
@@ -144,8 +150,25 @@ def _source(columns: tuple[str, ...]) -> str:
     return ", ".join(columns)
 
 
-def _example(row: Any, name: str) -> str:
-    made = next(f for f in row.fields if f.name == name)
+def _old_headings(plan: Plan, columns: tuple[str, ...]) -> str:
+    """What sources call these columns, where they call them otherwise."""
+    lines = []
+    for source in plan.sources:
+        back = {new: old for old, new in source.options.rename.items()}
+        named = [back[column] for column in columns if column in back]
+        if named:
+            lines.append(f"{source.name}: {', '.join(named)}")
+    return "\n".join(lines)
+
+
+def _examples(rows: Sequence[PreviewRow], name: str) -> list[str]:
+    """What becomes of a field in some rows: in those first where something stands."""
+    made = [next(f for f in row.fields if f.name == name) for row in rows]
+    filled = [one for one in made if one.after is not None]
+    return [_example(one) for one in (filled + [one for one in made if one.after is None])[:_EXAMPLES]]
+
+
+def _example(made: PreviewField) -> str:
     before = " + ".join(v if v is not None else "(blank)" for v in made.before.values())
     after = made.after if made.after is not None else "(blank)"
     return f"{before} -> {after}" if before else after
