@@ -386,3 +386,22 @@ def test_one_list_from_sources_of_many_formats(move: Path) -> None:
         ("people/lines", 3, 2),
         ("people/print", 2, 0),
     ]
+
+
+def test_running_numbers_are_no_evidence_of_references(tmp_path: Path) -> None:
+    """Small numbers are among any running number; what refers is told by its heading, or by values that hit against all chance."""
+    rows = range(1, 12001)
+    (tmp_path / "readings.csv").write_text(
+        "id;meter_id;a;b;value\n" + "".join(f"{i};{i % 300 + 1};{i % 40};{i % 90};{i * 7 % 5000}\n" for i in rows)
+    )
+    (tmp_path / "meters.csv").write_text(
+        "id;customer;floor\n" + "".join(f"{i};{(i * 977) % 99991 + 100000};{i % 12}\n" for i in range(1, 301))
+    )
+    (tmp_path / "customers.csv").write_text(
+        "number;name\n" + "".join(f"{(i * 977) % 99991 + 100000};n{i}\n" for i in range(1, 400)) + "999999;z\n"
+    )
+    found = program("survey", ".", "--json", cwd=tmp_path).json["references"]
+    assert {(r["source"], r["column"], r["target"], r["key"]) for r in found} == {
+        ("readings.csv", "meter_id", "meters.csv", "id"),
+        ("meters.csv", "customer", "customers.csv", "number"),
+    }
