@@ -321,3 +321,66 @@ def test_keys_of_several_fields_and_kinds(move: Path) -> None:
     workbook.save(move / "lent.xlsx")
     (change_,) = program("receive", "lent.xlsx", "--json", cwd=move, status=0).json["changes"]
     assert (change_["key"], change_["after"]) == ("7, 31.01.2024 09:30", "c")
+
+
+def test_rows_held_back_come_back_in_another_return(lent: Path) -> None:
+    """What was right is accepted once; the loan stays out for the rest, which reaches a file."""
+    new = {"A6": "P900", "B6": "Neu", "E6": "J", "F6": "cat"}
+    wrong = {"B4": "a name that is much too long", "A7": "P901", "B7": "Bad", "F7": "cow"}
+    cells(lent / "back.xlsx", {"D2": 99, "G5": "remove", **new, **wrong})
+    told = program("receive", "back.xlsx", "--accept", cwd=lent, status=1).out
+    assert "The loan stays out for 2 rows held back" in told
+    folder = lent / "loans/people-2"
+    with (folder / "held-back.csv").open(encoding="utf-8-sig", newline="") as file:
+        held = list(csv.DictReader(file))
+    assert [(row["#line"], row["#why"], row["Code"]) for row in held] == [
+        ("4", "Full name: value.too-long", "P003"),
+        ("7", "Kind: value.not-permitted", "P901"),
+    ]
+    # the same workbook once more gives nothing that was accepted
+    again = program("receive", "back.xlsx", "--json", cwd=lent, status=1).json
+    assert (again["changes"], again["additions"], again["removals"], again["held_back"]) == ([], [], [], 2)
+    cells(lent / "back.xlsx", {"B4": "Eva Reis", "F7": "dog", "D2": 98, "B6": "Neuer", "D3": 5})
+    program("receive", "back.xlsx", "--accept", cwd=lent, status=0)
+    (later,) = [path for path in folder.iterdir() if path.is_dir()]
+    assert table(later / "changes.csv") == [
+        {"Code": "P001", "Full name": "Ana", "Paid": "98,00"},
+        {"Code": "P002", "Full name": "Rui", "Paid": "5,00"},
+        {"Code": "P003", "Full name": "Eva Reis", "Paid": "0,00"},
+        {"Code": "P900", "Full name": "Neuer", "Paid": ""},
+    ]
+    assert table(later / "undo-changes.csv")[0]["Paid"] == "99,00"
+    assert [row["Code"] for row in table(later / "additions.csv")] == ["P901"]
+    assert not (later / "removals.csv").exists() and table(folder / "removals.csv") == [{"Code": "P004"}]
+    assert "accepted already" in program("receive", "back.xlsx", "--accept", cwd=lent, status=2).err
+
+
+def test_what_was_accepted_is_told_by_trace_and_by_later_builds(lent: Path) -> None:
+    shutil.copy(lent / "back.xlsx", lent / "other.xlsx")
+    program("lend", "people", cwd=lent, status=0)
+    cells(lent / "back.xlsx", {"D2": 99, "G5": "remove", "F4": "dog"})
+    program("receive", "back.xlsx", "--accept", cwd=lent, status=0)
+    assert '"removed"' in program("trace", "P004", cwd=lent, status=0).out
+    # another loan that changes the record which this one removed
+    cells(lent / "loans/people-3.xlsx", {"B5": "José"})
+    (conflict,) = program("receive", "loans/people-3.xlsx", "--json", cwd=lent, status=1).json["conflicts"]
+    assert (conflict["key"], conflict["by"]) == ("P004", "removed by loan people-2")
+    one = program("build", "people", "--json", cwd=lent, status=0).json["lists"][0]
+    found = {
+        g["field"]: (g["count"], g["example"]["value"]) for g in one["findings"] if g["code"] == "loan.not-in-build"
+    }
+    assert found == {"Paid": (1, "P001: 1234,50"), "Kind": (1, "P003: "), "(record)": (1, "P004")}
+    edit(lent / "incoming/a.csv", "1234.5", "99")
+    edit(lent / "incoming/a.csv", "1970-02-28,0,y,,", "1970-02-28,0,y,D,")
+    edit(lent / "incoming/a.csv", "4,Zé,,2,,D,\n", "")
+    one = program("build", "people", "--json", cwd=lent, status=0).json["lists"][0]
+    assert "loan.not-in-build" not in [g["code"] for g in one["findings"]]
+
+
+def test_a_loan_that_lacks_what_a_new_record_needs_says_so(lent: Path) -> None:
+    told = program("lend", "people", "--columns", "paid", "--to", "few.xlsx", cwd=lent, status=0).out
+    assert "Records cannot be added in it: a new one needs Full name" in told
+    sheet = load_workbook(lent / "few.xlsx")["people"]
+    assert "cannot be added here: Full name" in sheet["A1"].comment.text
+    assert sheet.protection.insertRows, "and the sheet takes no new rows"
+    assert program("lend", "people", "--json", cwd=lent, status=0).json["needed"] == []

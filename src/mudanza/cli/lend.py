@@ -83,6 +83,9 @@ def command(
         return
     look.heading(f"loan {loan.id}", look.plural(loan.rows, "row"))
     look.columns([["workbook", loan.workbook], ["fields", ", ".join(loan.fields)]], fold=(1,))
+    if loan.needed:
+        needed = ", ".join(loan.needed)
+        look.say(f"  Records cannot be added in it: a new one needs {needed}, which was not lent.")
     look.say(f"  When it comes back, whatever its name: mudanza receive {loan.workbook}", style="dim")
 
 

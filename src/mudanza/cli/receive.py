@@ -136,6 +136,9 @@ def _show(result: LoanReturn, accept: bool) -> None:
     elif result.files:
         look.heading("files")
         look.columns([[f.path, look.size(f.size)] for f in result.files], right=(1,))
+        if result.held:
+            held = look.plural(result.held, "row")
+            look.say(f"  The loan stays out for {held} held back: correct them in the workbook, and receive it again.")
     elif accept:
         look.say("Accepted: there was nothing to write.")
     else:

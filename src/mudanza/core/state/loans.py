@@ -11,6 +11,8 @@ from mudanza.core.state.ledger import Ledger, now
 
 #: a cell: key, field, before, after
 Cell = tuple[str, str, str | None, str | None]
+#: stands for the field where a whole record was added or removed, which is what came of it
+RECORD, ADDED, REMOVED = "(record)", "added", "removed"
 
 
 @dataclass(frozen=True)
@@ -64,3 +66,8 @@ def accepted_since(ledger: Ledger, subject: str, moment: str, loan: str) -> list
         moment,
         loan,
     )
+
+
+def accepted_from(ledger: Ledger, loan: str) -> list[tuple[str, str, str | None]]:
+    """Cells accepted from a loan, oldest first: key, field, value."""
+    return ledger.ask("SELECT key, field, after FROM changes WHERE loan = ? ORDER BY rowid", loan)

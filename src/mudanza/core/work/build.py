@@ -27,6 +27,7 @@ from mudanza.core.state.key_pages import save_book
 from mudanza.core.state.ledger import Ledger, ledger_of
 from mudanza.core.state.sent import records_of
 from mudanza.core.values.digest import Digest, digest_of
+from mudanza.core.work.accepted import accepted_cells, not_in_build, of_interest
 from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.list_files import ListFiles
 from mudanza.core.work.order import in_order_of_need, looked_up_lists
@@ -192,6 +193,8 @@ def _build(
     wanted = [title for title in titles if title in asked.wanted.get(plan.name, ())]
     offered = [nothing.select(wanted)]
     records, sent = [nothing], [records_of(nothing, keys, pl.Series([], dtype=pl.UInt64))] if keys else []
+    lent_cells = accepted_cells(tables.ledger, plan.name) if keys else pl.DataFrame()
+    of_loans: list[pl.DataFrame] = []
     with ThreadPoolExecutor(1) as helper, ListFiles(move, plan, titles, intake, outputs) as files:
         digests = [helper.submit(digest_of, one.path, one.shown) for one in intake.opened if one.path.is_file()]
         for part in run_recipe(plan, recipe, intake, memory):
@@ -199,6 +202,8 @@ def _build(
             total.merge(part.summary)
             if asked.compare:
                 records.append(part.written.select(titles))
+            if lent_cells.height:
+                of_loans.append(of_interest(lent_cells, part.written.select(titles), keys))
             if wanted:
                 offered.append(part.written.select(wanted))
             if keys:
@@ -210,6 +215,8 @@ def _build(
             tables.ledger, plan, move.shown(plan.path), intake, pl.concat(sent) if keys else None, total.identities
         )
         about = [*_about_the_whole(ready, total), *compared.changed_kinds(), *_losses(compared, tables, asked)]
+        if of_loans:
+            about += not_in_build(plan, move.shown(plan.path), lent_cells, pl.concat(of_loans))
         found = frame(about)
         total.tally.add(found)
         files.close(found)

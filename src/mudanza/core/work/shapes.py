@@ -297,7 +297,7 @@ def loans_shape(loans: Sequence[Noted]) -> list[Shape]:
 
 def loan_shape(loan: Loan) -> Shape:
     """A loan of records."""
-    return _of(loan, "id subject workbook rows fields")
+    return _of(loan, "id subject workbook rows fields needed")
 
 
 def decision_loan_shape(loan: DecisionLoan) -> Shape:

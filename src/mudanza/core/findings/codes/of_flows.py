@@ -251,6 +251,13 @@ CODES = [
         told("H12 holds 'maybe'."),
     ),
     Code(
+        "loan.not-in-build",
+        W,
+        "What was accepted from a loan is not in the file as it is built: the sources do not know of it.",
+        "If the target took the change set, import only what is new; or have the old program corrected as well.",
+        told("Phone of OW-000012 was accepted as '912' from a loan; the export still says '911'."),
+    ),
+    Code(
         "loan.conflict",
         S,
         "The record was changed elsewhere since it was lent out.",

@@ -13,10 +13,11 @@ from mudanza.core.findings.problem import flags, gather
 from mudanza.core.findings.tally import Group, Tally
 from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, render, value_problems
+from mudanza.core.state.loans import RECORD, REMOVED
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.kinds import Kind
-from mudanza.core.values.row_columns import INNER, LINE
-from mudanza.core.work.loans.lent import KEY, Lent, keyed, shown_text
+from mudanza.core.values.row_columns import INNER, LINE, WHY
+from mudanza.core.work.loans.lent import KEY, Lent, keyed, row_mark, shown_text
 from mudanza.core.work.loans.loan_book import REMOVAL, REMOVE
 from mudanza.core.work.loans.returned import Returned
 
@@ -47,7 +48,7 @@ class Conflict:
 class LoanReturn:
     """What came back. `changes` are the cells to be changed (of `CHANGES`), `additions` and `removals` whole rows.
 
-    `held` counts rows kept out of the change set by findings; `blocked` says why nothing can be accepted.
+    `held` counts rows kept out of the change set by findings, `held_rows` are these as they came; `blocked` says why nothing can be accepted.
     `files` are those written, if it was accepted.
     """
 
@@ -62,6 +63,7 @@ class LoanReturn:
     findings: pl.DataFrame
     groups: list[Group]
     held: int
+    held_rows: pl.DataFrame
     blocked: str | None
     files: list[Digest]
 
@@ -90,7 +92,7 @@ def compare_returned(
     """What came back, beside what was lent. `shown` is the workbook's name, `missing` what rows that did not come back mean (keep, remove)."""
     found: list[pl.DataFrame] = [frame(returned.findings)]
     blocked = "headings of the loan are missing or repeated" if returned.broken else None
-    rows = keyed(_typed(lent, returned.rows), lent.keys)
+    rows = _not_yet_accepted(lent, keyed(_typed(lent, returned.rows), lent.keys))
     at = _Places(returned, shown)
     bad, told = _row_structure(lent, rows, returned, at)
     found.append(frame(told))
@@ -105,7 +107,7 @@ def compare_returned(
     for wrong in (*_wrong(lent, sound, cells, additions, at), _taken_keys(lent, additions, elsewhere.keys, at)):
         found.append(wrong)
         bad |= set(wrong.filter(pl.col("severity") == "stop")["line"].to_list())
-    held = rows.filter(pl.col(LINE).is_in(list(bad))).height
+    held = rows.filter(pl.col(LINE).is_in(list(bad)))
     cells = cells.filter(~pl.col("line").is_in(list(bad)) & ~pl.col("key").is_in(removals[KEY].implode()))
     additions = additions.filter(~pl.col(LINE).is_in(list(bad)))
     conflicts = _conflicts(lent, cells, removals, elsewhere)
@@ -128,10 +130,30 @@ def compare_returned(
         conflicts,
         every,
         tally.groups(),
-        held,
+        held.height,
+        _with_reasons(lent, held, every),
         blocked,
         [],
     )
+
+
+def _not_yet_accepted(lent: Lent, rows: pl.DataFrame) -> pl.DataFrame:
+    """The returned rows without records that were removed, or added without a key, when an earlier return was accepted."""
+    if not lent.removed and not lent.added:
+        return rows
+    mark = pl.coalesce(KEY, row_mark([f.title for f in lent.fields]))
+    keyless = pl.col(KEY).is_null() & mark.is_in(list(lent.added))
+    return rows.filter(~pl.col(KEY).is_in(list(lent.removed)).fill_null(False) & ~keyless)
+
+
+def _with_reasons(lent: Lent, rows: pl.DataFrame, findings: pl.DataFrame) -> pl.DataFrame:
+    """Rows held back, with where they stand in the workbook, and why."""
+    told = pl.format("{}: {}", "field", "code")
+    stops = findings.filter(pl.col("severity") == "stop")
+    why = stops.group_by("line", maintain_order=True).agg(told.str.join("; ").alias(WHY))
+    titles = [f.title for f in lent.fields]
+    reasons = rows.select(LINE, *titles).join(why, left_on=LINE, right_on="line", how="left", maintain_order="left")
+    return reasons.select(pl.col(LINE).cast(pl.String), WHY, *titles)
 
 
 @dataclass(frozen=True)
@@ -263,7 +285,9 @@ def _taken_keys(lent: Lent, additions: pl.DataFrame, there: pl.Series, at: _Plac
 
 def _conflicts(lent: Lent, cells: pl.DataFrame, removals: pl.DataFrame, elsewhere: Elsewhere) -> list[Conflict]:
     """Cells that were changed elsewhere too, by another loan or by a new build."""
-    beside = cells.join(elsewhere.accepted, on=["key", "field"], how="left", maintain_order="left")
+    whole = elsewhere.accepted.filter(pl.col("field") == RECORD)
+    accepted = elsewhere.accepted.filter(pl.col("field") != RECORD)
+    beside = cells.join(accepted, on=["key", "field"], how="left", maintain_order="left")
     gone = other = pl.lit(False)
     now = pl.lit(None, dtype=pl.String)
     if elsewhere.now is not None and cells.height:
@@ -276,10 +300,22 @@ def _conflicts(lent: Lent, cells: pl.DataFrame, removals: pl.DataFrame, elsewher
     taken = pl.col("loan").is_not_null() & pl.col("value").ne_missing(pl.col("after"))
     value = pl.when(taken).then("value").when(other).then(now)
     loan = pl.concat_str(pl.lit("loan "), "loan")
-    by = pl.when(taken).then(loan).when(gone).then(pl.lit("the record is gone")).when(other).then(pl.lit(lent.file))
+    removed_by = whole.filter(pl.col("value") == REMOVED).select("key", pl.col("loan").alias("removed by"))
+    beside = beside.join(removed_by, on="key", how="left", maintain_order="left")
+    removed_there = pl.concat_str(pl.lit("removed by loan "), "removed by")
+    by = (
+        pl.when(removed_there.is_not_null())
+        .then(removed_there)
+        .when(taken)
+        .then(loan)
+        .when(gone)
+        .then(pl.lit("the record is gone"))
+        .when(other)
+        .then(pl.lit(lent.file))
+    )
     told = beside.select("key", "field", "before", "after", value.alias("now"), by.alias("by")).drop_nulls("by")
     conflicts = [Conflict(*row) for row in told.iter_rows()]
-    removed = elsewhere.accepted.unique("key", keep="first", maintain_order=True)
+    removed = accepted.unique("key", keep="first", maintain_order=True)
     removed = removals.select(pl.col(KEY).alias("key")).join(removed, on="key", maintain_order="left")
     for key, field, value, loan in removed.iter_rows():
         conflicts.append(Conflict(key, REMOVAL, None, REMOVE, f"{field} is now {value}", f"loan {loan}"))

@@ -31,13 +31,14 @@ from mudanza.core.work.loans.loan_book import most_rows, workbook_bytes
 
 @dataclass(frozen=True)
 class Loan:
-    """A loan as it was made. `fields` are the lent field titles, the key's first."""
+    """A loan as it was made. `fields` are the lent field titles, the key's first; `needed` those that a new record needs and that were not lent, so that none can be added."""
 
     id: str
     subject: str
     workbook: str
     rows: int
     fields: list[str]
+    needed: list[str]
 
 
 def lend(
@@ -62,6 +63,11 @@ def lend(
     keys = key_fields(layout)
     wanted = [layout.field_named(name) for name in columns] or list(layout.fields)
     fields = keys + [f for f in wanted if f not in keys]
+    needed = [
+        f.title
+        for f in layout.fields
+        if f.required and f.default is None and not f.left_out_of_additions and f not in fields
+    ]
     shown = move.shown(path)
     if not path.is_file():
         raise LoanError(
@@ -101,7 +107,7 @@ def lend(
             "rows": records.height,
         }
         book = outputs.create(final)
-        book.write(workbook_bytes(subject, records, fields, keys, slip))
+        book.write(workbook_bytes(subject, records, fields, keys, slip, needed))
         source = digest_of(path, shown)
         detail = {
             **slip,
@@ -114,7 +120,7 @@ def lend(
         counts = {"read": records.height, "written": records.height}
         name = move.shown(final)
         ledger.commit(run, outputs, counts, [source.as_dict()], [digest.as_dict(), book.digest(name).as_dict()])
-    return Loan(loan, subject, name, records.height, [f.title for f in fields])
+    return Loan(loan, subject, name, records.height, [f.title for f in fields], needed)
 
 
 def _chosen(

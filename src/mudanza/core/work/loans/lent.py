@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import polars as pl
@@ -14,12 +15,15 @@ from mudanza.core.layouts.rules import blank_in_file
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.formats import sink_of
 from mudanza.core.state.ledger import Ledger
-from mudanza.core.state.loans import all_loans, noted_loan
+from mudanza.core.state.loans import ADDED, RECORD, REMOVED, accepted_from, all_loans, noted_loan
 from mudanza.core.values.digest import digest_of
+from mudanza.core.values.hashing import fixed_hash
 from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
 
 #: Name of the column that holds a row's key as one text (`key_text`); null where it is blank.
 KEY = f"{INNER}key"
+#: beside the records' own columns, which may have any other name
+_AFTER, _HIT = f"{INNER}after", f"{INNER}hit"
 
 
 @dataclass(frozen=True)
@@ -36,6 +40,9 @@ class Lent:
     file: str
     file_sha256: str
     before: pl.DataFrame
+    #: what was accepted from it already: keys of records removed, and new records that the target gives their key
+    removed: tuple[str, ...] = ()
+    added: tuple[str, ...] = ()
 
     @property
     def keys(self) -> list[Field]:
@@ -59,9 +66,43 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
         )
     before = keyed(read_records(snapshot, layout, move.shown(snapshot)), key_fields(layout))
     fields = [layout.field_named(title) for title in detail["columns"]]
-    return Lent(
+    lent = Lent(
         name, known.subject, known.lent, known.state, layout, fields, detail["file"], detail["file_sha256"], before
     )
+    return _with_accepted(lent, accepted_from(ledger, name))
+
+
+def _with_accepted(lent: Lent, cells: list[tuple[str, str, str | None]]) -> Lent:
+    """A loan with what was accepted from it already, so that only what is new comes of another return."""
+    if not cells:
+        return lent
+    own = pl.DataFrame(cells, schema={"key": pl.String, "field": pl.String, "after": pl.String}, orient="row")
+    own = own.unique(["key", "field"], keep="last", maintain_order=True)
+    whole = own.filter(pl.col("field") == RECORD)
+    removed, added = (whole.filter(pl.col("after") == what)["key"] for what in (REMOVED, ADDED))
+    with_key = pl.DataFrame({KEY: own.filter(pl.col("field") != RECORD)["key"].unique(maintain_order=True)})
+    with_key = with_key.filter(pl.col(KEY).is_in(added.implode()))
+    before = pl.concat([lent.before, with_key], how="diagonal")
+    before = with_changes(before, own.filter(pl.col("field") != RECORD))
+    before = before.filter(~pl.col(KEY).is_in(removed.implode()))
+    return replace(lent, before=before, removed=tuple(removed), added=tuple(added))
+
+
+def with_changes(records: pl.DataFrame, cells: pl.DataFrame) -> pl.DataFrame:
+    """Records (with their `KEY`) with other texts in some cells: columns key, field, after."""
+    for title in cells["field"].unique(maintain_order=True):
+        after = cells.filter(pl.col("field") == title).select(
+            pl.col("key").alias(KEY), pl.col("after").alias(_AFTER), pl.lit(True).alias(_HIT)
+        )
+        records = records.join(after, on=KEY, how="left", maintain_order="left")
+        records = records.with_columns(pl.when(pl.col(_HIT)).then(_AFTER).otherwise(title).alias(title))
+        records = records.drop(_AFTER, _HIT)
+    return records
+
+
+def row_mark(titles: Sequence[str]) -> pl.Expr:
+    """By what a new record without a key is known again: its texts."""
+    return pl.format("row {}", fixed_hash([pl.col(title) for title in titles]))
 
 
 def folder_of(move: Move, loan: str) -> Path:

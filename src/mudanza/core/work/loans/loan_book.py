@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
@@ -38,13 +38,18 @@ def most_rows() -> int:
 
 
 def workbook_bytes(
-    sheet: str, records: pl.DataFrame, fields: list[Field], keys: list[Field], slip: dict[str, Any]
+    sheet: str,
+    records: pl.DataFrame,
+    fields: list[Field],
+    keys: list[Field],
+    slip: dict[str, Any],
+    needed: Sequence[str] = (),
 ) -> bytes:
-    """A whole XLSX file. `records` has the fields' titles as text columns."""
+    """A whole XLSX file. `records` has the fields' titles as text columns; `needed` are titles that a new record needs and that are not among them."""
     buffer = io.BytesIO()
     book = new_book(buffer)
     data = book.add_worksheet(sheet_name(sheet))
-    _Sheet(book, data, records, fields, keys).fill()
+    _Sheet(book, data, records, fields, keys, needed).fill()
     add_slip(book, slip)
     book.close()
     return buffer.getvalue()
@@ -78,9 +83,18 @@ def sheet_name(subject: str) -> str:
 
 
 class _Sheet:
-    def __init__(self, book: Any, sheet: Any, records: pl.DataFrame, fields: list[Field], keys: list[Field]) -> None:
+    def __init__(
+        self,
+        book: Any,
+        sheet: Any,
+        records: pl.DataFrame,
+        fields: list[Field],
+        keys: list[Field],
+        needed: Sequence[str],
+    ) -> None:
         self.book, self.sheet, self.records, self.fields, self.keys = book, sheet, records, fields, keys
-        self.last = records.height + _SPARE
+        self.needed = needed
+        self.last = records.height + (0 if needed else _SPARE)
         self.choices: Any = None
 
     def fill(self) -> None:
@@ -99,7 +113,7 @@ class _Sheet:
                 "format_rows": True,
                 "autofilter": True,
                 "sort": True,
-                "insert_rows": True,
+                "insert_rows": not self.needed,
             },
         )
         for column, field in enumerate(self.fields):
@@ -159,6 +173,8 @@ class _Sheet:
             lines.append(f"Blank becomes {field.default}.")
         if is_key:
             lines.append("Identifies the record: not to be changed.")
+            if self.needed:
+                lines.append(f"Records cannot be added here: {', '.join(self.needed)} would be needed.")
         if field.description:
             lines.append(field.description)
         return "\n".join(lines)

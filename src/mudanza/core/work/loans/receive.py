@@ -13,15 +13,31 @@ from mudanza.core.plans.move import Move
 from mudanza.core.sinks.csv_text import RowWriter
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import Ledger, ledger_of
-from mudanza.core.state.loans import accept_changes, accepted_since, noted_loan
+from mudanza.core.state.loans import (
+    ADDED,
+    RECORD,
+    REMOVED,
+    Cell,
+    accept_changes,
+    accepted_from,
+    accepted_since,
+    noted_loan,
+)
 from mudanza.core.values.digest import Digest, digest_of
 from mudanza.core.values.row_columns import INNER
 from mudanza.core.work.loans.comparison import ACCEPTED, Elsewhere, LoanReturn, compare_returned
-from mudanza.core.work.loans.lent import KEY, Lent, folder_of, keyed, open_loan, read_records, shown_text
+from mudanza.core.work.loans.lent import (
+    KEY,
+    Lent,
+    folder_of,
+    keyed,
+    open_loan,
+    read_records,
+    row_mark,
+    shown_text,
+    with_changes,
+)
 from mudanza.core.work.loans.returned import read_returned, read_slip
-
-#: beside the records' own columns, which may have any other name
-_AFTER, _HIT = f"{INNER}after", f"{INNER}hit"
 
 
 def receive(
@@ -86,9 +102,11 @@ def _elsewhere(move: Move, ledger: Ledger, lent: Lent) -> Elsewhere:
 
 
 def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Digest, whole_rows: bool) -> LoanReturn:
-    """Write the change set, and what would undo it; note the accepted cells in the ledger."""
-    folder = folder_of(move, lent.id)
+    """Write the change set, what would undo it, and the rows held back; note in the ledger what was accepted. While rows are held back the loan stays out."""
     run = ledger.begin("receive", lent.id)
+    folder = folder_of(move, lent.id)
+    # what was accepted before may still have to be imported
+    folder = folder / str(run) if accepted_from(ledger, lent.id) else folder
     with ledger.held(run), Outputs(str(run)) as outputs:
         known = noted_loan(ledger, lent.id)
         if known is None or known.state != "out":
@@ -101,6 +119,7 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
         if result.conflicts:
             conflicts = pl.DataFrame([{**vars(c), "key": shown_text(c.key)} for c in result.conflicts])
             files.append(("conflicts.csv", conflicts.columns, conflicts, Dialect()))
+        files.append(("held-back.csv", result.held_rows.columns, result.held_rows, Dialect(bom=True)))
         for name, titles, rows, dialect in files:
             if rows.is_empty():
                 continue
@@ -110,7 +129,7 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
             out.write(writer.rows(rows))
             written.append(out)
         digests = [out.digest(move.shown(out.final)) for out in written]
-        accept_changes(ledger, known, result.changes.select("key", "field", "before", "after").rows())
+        accept_changes(ledger, known, _accepted_cells(lent, result), back=result.held == 0)
         counts = {
             "read": result.rows,
             "changed": result.changes["key"].n_unique(),
@@ -122,6 +141,18 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
     return replace(result, files=digests)
 
 
+def _accepted_cells(lent: Lent, result: LoanReturn) -> list[Cell]:
+    """The cells that are accepted: changed ones, all of new records that have a key, and whole records."""
+    cells = result.changes.select("key", "field", "before", "after").rows()
+    titles = [f.title for f in lent.fields]
+    additions = result.additions.select(KEY, row_mark(titles).alias("mark"), *titles)
+    for key, mark, *texts in additions.iter_rows():
+        cells.append((key or mark, RECORD, None, ADDED))
+        if key is not None:
+            cells += [(key, title, None, text) for title, text in zip(titles, texts, strict=True)]
+    return [*cells, *((key, RECORD, "as lent", REMOVED) for key in result.removals[KEY])]
+
+
 def _change_files(lent: Lent, result: LoanReturn, whole_rows: bool) -> list[tuple[str, list[str], pl.DataFrame]]:
     """The import files: name, columns and rows of each."""
     key_titles = [f.title for f in lent.keys]
@@ -129,13 +160,7 @@ def _change_files(lent: Lent, result: LoanReturn, whole_rows: bool) -> list[tupl
     all_titles = [f.title for f in lent.layout.fields]
     columns = [t for t in all_titles if t in key_titles or whole_rows or t in touched]
     old = lent.before.filter(pl.col(KEY).is_in(result.changes["key"].implode()))
-    new = old
-    for title in touched:
-        after = result.changes.filter(pl.col("field") == title).select(
-            pl.col("key").alias(KEY), pl.col("after").alias(_AFTER), pl.lit(True).alias(_HIT)
-        )
-        new = new.join(after, on=KEY, how="left", maintain_order="left")
-        new = new.with_columns(pl.when(pl.col(_HIT)).then(_AFTER).otherwise(title).alias(title)).drop(_AFTER, _HIT)
+    new = with_changes(old, result.changes)
     added = [f.title for f in lent.layout.fields if not f.left_out_of_additions]
     lacking = [pl.lit(None, dtype=pl.String).alias(t) for t in added if t not in result.additions.columns]
     additions = result.additions.with_columns(lacking)
