@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from functools import cache
 
 import numpy as np
+import numpy.typing as npt
 
 from mudanza.core.values.letters import LETTERS, OTHER_SCRIPTS, SIGNS
 
@@ -30,6 +31,9 @@ _MARGIN = 7.0
 _RARITY = 0.3
 _POOR = 6.5
 _LOOKED_AT = 12
+
+
+Flags = npt.NDArray[np.bool_]
 
 
 @dataclass(frozen=True)
@@ -102,23 +106,30 @@ def _placed(reading: _Reading, text: bytes) -> _Reading:
     table = _table(reading.encoding)
     kept = text.translate(bytes(byte if table[byte] is not None else 0x20 for byte in range(256)))
     plain = kept.decode(reading.encoding, "replace")
-    odd = _odd(plain)
+    odd = _odd(np.frombuffer(kept, np.uint8), *_cases(reading.encoding))
     foreign = r"[^\W\d_A-Za-z]" if reading.language in OTHER_SCRIPTS else r"[\u0370-\u1dff]"
     odd += len(re.findall(f"[A-Za-z]{foreign}|{foreign}[A-Za-z]", plain))
     return replace(reading, worth=reading.worth + _ODD * odd)
 
 
-def _odd(text: str) -> int:
+@cache
+def _cases(encoding: str) -> tuple[Flags, Flags, Flags]:
+    """Which bytes are small letters, capitals, and letters of any kind."""
+    signs = [sign or "" for sign in _table(encoding)]
+    lower, upper, letter = (
+        np.array([test(sign) for sign in signs]) for test in (str.islower, str.isupper, str.isalpha)
+    )
+    return lower, upper, lower | upper | letter
+
+
+def _odd(letters: npt.NDArray[np.uint8], lowers: Flags, uppers: Flags, all_letters: Flags) -> int:
     """How often letters stand as no word has them: a capital behind a small letter, a small one between capitals; and signs within words."""
-    letters = np.frombuffer(text.encode("utf-32-le"), np.uint32)
-    lower = np.array([c.islower() for c in text], dtype=bool)
-    upper = np.array([c.isupper() for c in text], dtype=bool)
-    beyond = letters > 127
+    lower, upper, beyond = lowers[letters], uppers[letters], letters > 127
     if len(letters) < 3:
         return 0
     capital = (upper[1:] & lower[:-1] & (beyond[1:] | beyond[:-1])).sum()
     small = (lower[1:-1] & upper[:-2] & upper[2:] & beyond[1:-1]).sum()
-    letter = lower | upper | np.array([c.isalpha() for c in text], dtype=bool)
+    letter = all_letters[letters]
     within = (~letter[1:-1] & letter[:-2] & letter[2:] & beyond[1:-1]).sum()
     # a capital alone is seldom a word
     inner = np.concatenate([[False], letter, [False]])
