@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import polars as pl
 
@@ -36,9 +37,11 @@ class Brought:
     now: pl.Series
     new: int
 
-    @property
+    @cached_property
     def missing(self) -> pl.Series:
         """Those that do not come any more."""
+        if self.before.is_empty():
+            return self.before
         return self.before.filter(~self.before.is_in(self.now.implode()))
 
     @property
