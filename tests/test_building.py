@@ -128,6 +128,8 @@ def test_rows_held_back_are_corrected_and_read_again(move: Path) -> None:
     assert (one["held_back"], one["skipped_by"]) == (0, {"corrected": 4, "keep": 1})
     preview = program("preview", "people", "--where", '{Id} = "3"', "--source", "a", "--json", cwd=move, status=0)
     assert [row["end"] for row in preview.json["rows"]] == ["skipped"]
+    traced = program("trace", "3", "--list", "people", cwd=move, status=0).out
+    assert "source a; skipped: corrected" in traced and "not kept" not in traced
     # one that is damaged while it is mended is held back again with its values in their columns
     (move / "incoming/more.csv").write_text(
         (move / "incoming/more.csv").read_text("utf-8") + "a,x,9,r1,,7,Rita,,,y\n", encoding="utf-8"

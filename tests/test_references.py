@@ -171,3 +171,10 @@ def test_what_a_plan_says_of_references_is_checked(move: Path, lines: str, words
         plan.write(f"[references]\n{lines}\n")
     told = program("build", "meters", cwd=move, status=2).err
     assert words in told and "plans/meters.toml, line 9" in told
+
+
+def test_what_leads_nowhere_is_told_as_it_stands_in_the_source(move: Path) -> None:
+    """Not as an identifier that nobody was given."""
+    edit(move / "incoming/customers.csv", "2,Bo,1", "2,Bo,old 9")
+    told = program("build", "customers", "--json", cwd=move, status=1).json["lists"][0]["findings"][0]["example"]
+    assert told["value"] == "old 9"

@@ -109,18 +109,20 @@ def _show(one: Trace, chosen: set[str] | None) -> None:
 
 
 def _row(row: TracedRow, chosen: set[str] | None) -> None:
-    look.heading(f"{row.file} {row.unit} {row.line}", f"source {row.source}; {row.end}")
+    look.heading(
+        f"{row.file} {row.unit} {row.line}", f"source {row.source}; {row.end}" + (f": {row.rule}" if row.rule else "")
+    )
     look.columns(
         [[name, look.shorten(value, 60)] for name, value in row.columns.items() if value is not None], fold=(1,)
     )
     blank = [name for name, value in row.columns.items() if value is None]
     if blank:
         look.say(f"  blank: {', '.join(blank)}", style="dim")
-    if row.keep is not None:
+    if row.keep is not None and row.rule in (None, "keep"):
         look.columns(
             [
                 [
-                    Text("not kept" if row.end == "skipped" else "kept", style="dim"),
+                    Text("not kept" if row.rule == "keep" else "kept", style="dim"),
                     Text(f"by {' '.join(row.keep.split())}", style="dim"),
                 ]
             ],

@@ -16,12 +16,13 @@ from mudanza.core.language.compiling import Compiler
 from mudanza.core.language.parsing import error_at, parse_condition, parse_flow
 from mudanza.core.language.steps import STEPS
 from mudanza.core.language.steps.declaring import Step
-from mudanza.core.language.value import Stages, Surroundings, Value, combined
+from mudanza.core.language.value import Mint, Stages, Surroundings, Value, combined
 from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.rules import blank_as_rendered, render, value_problems
 from mudanza.core.plans.plan import Plan, matches
 from mudanza.core.sinks.formats import sink_of
 from mudanza.core.values.kinds import DTYPES, Kind
+from mudanza.core.values.row_columns import shown_key
 
 
 def assemble(
@@ -151,6 +152,7 @@ class _Assembly:
         self.under_way.append(field.name)
         used_so_far, self.compiler.used = self.compiler.used, set()
         flow = self.plan.flows.get(field.name, "blank")
+        mints_before = len(self.stages.mints)
         try:
             value = self.compiler.flow(flow, parse_flow(flow), field.title)
             value = self._fitting(field, value, flow)
@@ -173,17 +175,19 @@ class _Assembly:
         (self.late if value.late else self.early).extend(problems + asked)
         for reference in self.references:
             if reference.fields == (field.name,):
-                nowhere = self._refer(reference, [text])
+                nowhere = self._refer(reference, [text], self.stages.mints[mints_before:])
                 if reference.blanks:
                     typed = combined([typed, nowhere], pl.when(~nowhere.expr).then(typed.expr), typed.kind)
                     text = self.stages.hold(typed, render(field, typed.expr, typed.kind))
         self.made[field.name] = Made(field, typed, text, columns)
         return self.made[field.name]
 
-    def _refer(self, reference: Reference, texts: list[Value]) -> Value:
+    def _refer(self, reference: Reference, texts: list[Value], mints: Sequence[Mint] = ()) -> Value:
         """Whether a reference leads nowhere; the finding on it is noted."""
         fields = [self.by_name[name] for name in reference.fields]
-        nowhere = leading_nowhere(self.stages, reference, fields, texts)
+        # an identifier that nobody was given says less than what it would be given for
+        said = shown_key(pl.col(mints[0].identity)) if len(mints) == 1 else None
+        nowhere = leading_nowhere(self.stages, reference, fields, texts, said)
         (self.late if nowhere.late else self.early).extend(nowhere.problems)
         return nowhere
 

@@ -43,8 +43,10 @@ def known_keys(rows: pl.DataFrame, titles: Sequence[str], *, folds: bool) -> pl.
     return rows.select(key.alias(_KEY)).unique(maintain_order=True).with_columns(pl.lit(True).alias(_THERE))
 
 
-def leading_nowhere(stages: Stages, reference: Reference, fields: Sequence[Field], texts: Sequence[Value]) -> Value:
-    """Whether the texts of a reference's fields are of no record, as a yes/no value with the problem that tells of it."""
+def leading_nowhere(
+    stages: Stages, reference: Reference, fields: Sequence[Field], texts: Sequence[Value], said: pl.Expr | None = None
+) -> Value:
+    """Whether the texts of a reference's fields are of no record, as a yes/no value with the problem that tells of it, by what is `said` to lead nowhere (the texts if None)."""
     joined = key_text([text.expr for text in texts])
     asked = stages.hold(combined(list(texts), _folded(joined, reference.folds), Kind.TEXT))
     (there,) = stages.join(asked, reference.known)
@@ -53,7 +55,9 @@ def leading_nowhere(stages: Stages, reference: Reference, fields: Sequence[Field
     ).fill_null(True)
     nowhere = stages.hold(there.map(there.expr.is_null() & ~blank, Kind.YESNO))
     title = ", ".join(field.title for field in fields)
-    problem = Problem(_LED[reference.nowhere], title, nowhere.expr, shown_key(joined), reference.rule)
+    problem = Problem(
+        _LED[reference.nowhere], title, nowhere.expr, shown_key(joined) if said is None else said, reference.rule
+    )
     return Value(Kind.YESNO, nowhere.expr, nowhere.level, nowhere.late, (problem,))
 
 

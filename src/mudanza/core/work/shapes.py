@@ -253,7 +253,7 @@ def trace_shape(key: str, found: Sequence[Trace], failed: Sequence[str]) -> Shap
 def _traced_shape(one: Trace) -> Shape:
     rows = [
         {
-            **_of(row, "source file unit line columns keep end"),
+            **_of(row, "source file unit line columns keep end rule"),
             "fields": [
                 {**_of(f, "name title flow"), "steps": _all(f.steps, "text value depth"), **_of(f, "written entries")}
                 for f in row.fields

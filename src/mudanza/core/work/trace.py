@@ -10,7 +10,7 @@ from typing import Any
 import polars as pl
 
 from mudanza.core.documents.errors import MudanzaError
-from mudanza.core.engine.early import run_early
+from mudanza.core.engine.early import run_early, skipped_by
 from mudanza.core.engine.intake import Opened
 from mudanza.core.engine.late import run_late, run_whole
 from mudanza.core.engine.places import with_cells
@@ -57,7 +57,7 @@ class TracedField:
 
 @dataclass(frozen=True)
 class TracedRow:
-    """A source row of the record: all its columns, how it ended, its fields, the identifiers (book, old, new, given or not yet), and its findings."""
+    """A source row of the record: all its columns, how it ended (and the rule by which it is skipped), its fields, the identifiers (book, old, new, given or not yet), and its findings."""
 
     source: str
     file: str
@@ -66,6 +66,7 @@ class TracedRow:
     columns: dict[str, str | None]
     keep: str | None
     end: str
+    rule: str | None
     fields: list[TracedField]
     keys: list[tuple[str, str, str | None, bool]]
     findings: list[dict[str, str | None]]
@@ -163,6 +164,7 @@ def _rows(
     made = run_whole(recipe, some, ready.tables.books)
     early = run_early(recipe, some, opened.own(intake.columns), noticed)
     ends = run_late(recipe, early, ready.trial(), [one.shown for one in intake.opened])
+    skipped = skipped_by(recipe, some, opened.own(intake.columns))
     findings = as_shown(with_cells(ends.findings, opened, recipe))
     found = []
     for number, row in enumerate(some.iter_rows(named=True)):
@@ -186,6 +188,7 @@ def _rows(
                 columns,
                 ready.plan.keep,
                 end,
+                skipped.get(line),
                 fields,
                 keys,
                 mine,
