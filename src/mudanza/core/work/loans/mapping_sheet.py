@@ -6,6 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
+from itertools import zip_longest
 from pathlib import Path
 from typing import Any
 
@@ -162,10 +163,13 @@ def _old_headings(plan: Plan, columns: tuple[str, ...]) -> str:
 
 
 def _examples(rows: Sequence[PreviewRow], name: str) -> list[str]:
-    """What becomes of a field in some rows: in those first where something stands."""
-    made = [next(f for f in row.fields if f.name == name) for row in rows]
-    filled = [one for one in made if one.after is not None]
-    return [_example(one) for one in (filled + [one for one in made if one.after is None])[:_EXAMPLES]]
+    """What becomes of a field in some rows, of all sources in turn: different things, and those first where something stands."""
+    by_source: dict[str, list[PreviewField]] = {}
+    for row in rows:
+        by_source.setdefault(row.source, []).append(next(f for f in row.fields if f.name == name))
+    in_turn = [one for some in zip_longest(*by_source.values()) for one in some if one is not None]
+    in_turn.sort(key=lambda one: one.after is None)
+    return list(dict.fromkeys(map(_example, in_turn)))[:_EXAMPLES]
 
 
 def _example(made: PreviewField) -> str:
