@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import polars as pl
 
-from mudanza.core.documents.errors import MudanzaError, Place, SourceError, nearest
+from mudanza.core.documents.errors import SourceError, nearest
 from mudanza.core.engine.repeats import SeenKeys
 from mudanza.core.findings.codes import Severity
 from mudanza.core.findings.finding import SCHEMA, Finding, frame
 from mudanza.core.findings.problem import Problem, flags, gather
 from mudanza.core.findings.tally import Group, Tally
-from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.layout import Field, ForeignKey, Layout
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, value_problems
 from mudanza.core.sources.noticing import noticed_in
@@ -23,6 +21,7 @@ from mudanza.core.sources.opening import open_source, read_ahead
 from mudanza.core.sources.reader import Encoding, Reader, ReadOptions
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
+from mudanza.core.work.referred_files import layouts_beside, values_in
 
 Progress = Callable[[int], None]
 
@@ -313,7 +312,7 @@ class _Check:
             path, named = self._resource(reference)
             why = None if path is not None else ""
             try:
-                known = _values(path, reference, self.layout) if path is not None else pl.Series(dtype=pl.String)
+                known = values_in(path, reference, self.layout) if path is not None else pl.Series(dtype=pl.String)
             except SourceError as error:
                 # a file that merely lies beside may be another
                 if named:
@@ -365,42 +364,3 @@ def _same_encoding(text: Encoding, said: str) -> bool:
         return wide and said.startswith(found[:6])
     # eight-bit encodings cannot be told apart for certain
     return True
-
-
-def layouts_beside(layout: Layout) -> dict[str, Layout]:
-    """The other layouts in a layout's folder, by their names; what is no layout is passed over."""
-    found = {}
-    for path in sorted(layout.path.parent.glob("*.json")):
-        if path != layout.path:
-            with suppress(MudanzaError):
-                found[path.stem] = read_layout(path)
-    return found
-
-
-def _titles(path: Path, reference: ForeignKey, layout: Layout) -> dict[str, str]:
-    """The headings that names stand for in the file that a reference points into: by the metadata beside it, or by the layout of that file."""
-    beside = path.with_name(f"{path.name}-metadata.json")
-    others = [read_layout(beside)] if beside.is_file() else []
-    others += [one for name, one in layouts_beside(layout).items() if reference.resource in (one.url, f"{name}.csv")]
-    return {field.name: field.title for one in reversed(others) for field in one.fields}
-
-
-def _values(path: Path, reference: ForeignKey, layout: Layout) -> pl.Series:
-    """The values of the referenced columns in another file, joined."""
-    reader = open_source(path, ReadOptions(exact=True))
-    names = []
-    titles = _titles(path, reference, layout)
-    for column in reference.columns:
-        name = titles.get(column)
-        if name not in reader.headings:
-            name = nearest(column, list(reader.headings), least=85)
-        if name is None:
-            raise SourceError(
-                f"the file has no column {column!r}, which references point to.",
-                place=Place(str(path), reader.facts.heading_line),
-                hint=f"It has: {', '.join(reader.headings)}.",
-            )
-        names.append(name)
-    joined = key_text([pl.col(n) for n in names]).alias("value")
-    parts = [batch.rows.select(joined).to_series() for batch in reader.batches()]
-    return pl.concat([pl.Series("value", [], dtype=pl.String), *parts]).unique()
