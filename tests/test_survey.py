@@ -6,6 +6,8 @@ import csv
 import os
 import random
 import shutil
+import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 import polars as pl
@@ -405,3 +407,20 @@ def test_running_numbers_are_no_evidence_of_references(tmp_path: Path) -> None:
         ("readings.csv", "meter_id", "meters.csv", "id"),
         ("meters.csv", "customer", "customers.csv", "number"),
     }
+
+
+def test_lists_in_cells_keys_and_round_counts(tmp_path: Path) -> None:
+    """Lists of words are told and decimal commas are not; what tells rows apart alone needs no other column; a database knows its count."""
+    words = ["krym,hist", "hist", "poez, krym", "krym", "hist,poez", ""]
+    rows = [f"{i if i else ''};{words[i % 6]};{i % 7},{i % 10}5;Costa{i % 5}, Ana{i % 4};{i % 9}" for i in range(100)]
+    (tmp_path / "a.csv").write_text("Id;Interests;Price;Name;Floor\n" + "\n".join(rows) + "\n")
+    one = program("survey", "a.csv", "--json", cwd=tmp_path).json
+    assert [f["example"]["column"] for f in one["findings"] if f["code"] == "column.several-texts"] == ["Interests"]
+    assert [key["columns"] for key in one["keys"] if "Id" in key["columns"]] == [["Id"]]
+    assert "whole.round-count" in [f["code"] for f in one["findings"]]
+    with closing(sqlite3.connect(tmp_path / "d.sqlite")) as db:
+        db.execute("CREATE TABLE t (a TEXT)")
+        db.executemany("INSERT INTO t VALUES (?)", [(str(i),) for i in range(100)])
+        db.commit()
+    one = program("survey", "d.sqlite", "--json", cwd=tmp_path).json
+    assert "whole.round-count" not in [f["code"] for f in one["findings"]]

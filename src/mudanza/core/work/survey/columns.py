@@ -29,6 +29,9 @@ _SAMPLE = 500
 _SAMPLE_ROWS = 10_000
 _LIKELY = 0.8
 _SEPARATORS = [";", "|", "\n", ",", " / "]
+_DECIMAL = r"^\s*[-+(]?[\d.\s]*\d,\d+\)?-?\s*$"
+#: so many words at least stand first and further on, where cells hold lists of words
+_STOCK = 2
 
 
 class Column:
@@ -327,6 +330,12 @@ def _separators_in(sample: pl.Series) -> list[str]:
     found = []
     for separator in _SEPARATORS:
         has = sample.str.contains(separator, literal=True)
+        with_it = sample.filter(has)
+        if with_it.str.contains(_DECIMAL).sum() > 0.9 * with_it.len():
+            continue
+        if _of_one_stock(with_it.str.split(separator)):
+            found.append(separator)
+            continue
         if not 0 < int(has.sum()) < 0.9 * sample.len() or sample.len() < 10:
             continue
         alone = sample.filter(~has).to_frame("t").select(_rough(pl.col("t")))["t"].unique()
@@ -338,6 +347,16 @@ def _separators_in(sample: pl.Series) -> list[str]:
         if alike > 0.95 * parts.len() and not plain:
             found.append(separator)
     return found
+
+
+def _of_one_stock(lists: pl.Series) -> bool:
+    """Whether the parts of cells are of one stock of words: what stands first in one stands further on in another. Surnames and first names are of two."""
+    parts = lists.to_frame("t").select(pl.col("t").list.eval(pl.element().str.strip_chars()))["t"]
+    first = parts.list.first().unique()
+    later = parts.list.slice(1).explode().unique()
+    first, later = (words.filter(words.is_not_null() & (words != "")) for words in (first, later))
+    both = int(first.is_in(later.implode()).sum())
+    return both >= _STOCK and both * 2 >= min(first.len(), later.len())
 
 
 def _rough(text: pl.Expr) -> pl.Expr:

@@ -98,8 +98,10 @@ class KeyWatch:
         return found
 
     def _pairs(self, hashed: pl.DataFrame, rows: int, order: Sequence[str]) -> list[tuple[str, ...]]:
+        # what tells rows apart alone needs no other column
+        columns = [c for c in self.columns if hashed[c].n_unique() < rows]
         pairs = sorted(
-            (tuple(sorted(p, key=order.index)) for p in combinations(self.columns, 2)),
+            (tuple(sorted(p, key=order.index)) for p in combinations(columns, 2)),
             key=lambda p: [order.index(c) for c in p],
         )
         return [pair for pair in pairs if hashed.select(pl.struct(pair).n_unique()).item() == rows]
