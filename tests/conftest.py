@@ -14,6 +14,11 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
+
+# no test is about time: machines differ, and are busy
+settings.register_profile("untimed", deadline=None)
+settings.load_profile("untimed")
 
 # what is started in the background has Ctrl-C ignored, and would hand that on to what the tests start
 if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:
