@@ -102,8 +102,10 @@ class Outputs:
         if not self.files:
             # an interruption can come at a moment at which no `with` block sees it
             atexit.register(self._discard)
-        file = PartFile(final.absolute(), self.mark) if self.keep else OutFile(final)
-        self.files.append(file)
+        # a part that an interruption kept from being noted would stay behind
+        with uninterrupted():
+            file = PartFile(final.absolute(), self.mark) if self.keep else OutFile(final)
+            self.files.append(file)
         return file
 
     def _discard(self) -> None:
