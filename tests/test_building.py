@@ -541,3 +541,39 @@ def test_an_encoding_that_was_said_wrong_is_told(move: Path) -> None:
     edit(move / "plans/people.toml", '"utf-8"', '"utf-16"')
     (move / "incoming/a.csv").write_text(ROWS.replace("á", "a").replace("é", "e"))
     assert "one byte for each" in program("build", "people", cwd=move, status=3).err
+
+
+def test_a_correction_is_of_one_source_though_two_read_the_file(move: Path) -> None:
+    """The same file may be two sources, a language each; a row of the one that comes back corrected says nothing of the other."""
+    plan = move / "plans/people.toml"
+    (move / "incoming/a.csv").write_text(
+        "Id,Pt,En,Born,Paid,Active,Kind,State\n1,Ana,Anne,,1,y,D,\n2,,Bob,,2,y,D,\n", encoding="utf-8"
+    )
+    edit(plan, 'file = "incoming/a.csv"', 'file = "incoming/a.csv"\nrename = { "Pt" = "Name" }')
+    edit(
+        plan,
+        "[rows]",
+        '[[source]]\nname = "en"\nfile = "incoming/a.csv"\nrename = { "En" = "Name" }\nlacks = []\n[rows]',
+    )
+    edit(plan, "{Id} -> mint", "{#source}, {Id} -> mint")
+    program("build", "people", cwd=move, status=1)
+    held = (move / "out/people.held-back.csv").read_text("utf-8-sig")
+    assert held.count("\n") == 2 and held.splitlines()[1].startswith("a,incoming/a.csv,3,")
+    head, row = held.splitlines()
+    cells = dict(zip(head.split(","), row.split(","), strict=True))
+    cells["Name"] = "Bento"
+    _with_corrections(move, f"{head}\n{','.join(cells.values())}\n")
+    program("build", "people", cwd=move, status=0)
+    assert [r["Full name"] for r in table(move / "out/people.csv", ";")] == ["Ana", "Anne", "Bob", "Bento"]
+
+
+def test_two_files_may_correct_the_same_row(move: Path) -> None:
+    """Whoever corrects a copy of what was held back once more writes nothing twice, and loses nothing."""
+    program("build", "people", cwd=move, status=1)
+    held = (move / "out/people.held-back.csv").read_text("utf-8-sig")
+    mended = held.replace("1970-02-30", "1970-02-28").replace("y,Q", "y,D")
+    _with_corrections(move, mended, "first")
+    _with_corrections(move, mended, "second")
+    one = program("build", "people", "--json", cwd=move, status=0).json["lists"][0]
+    assert (one["skipped_by"], one["merged"], one["written"]) == ({"corrected": 2, "keep": 1}, 3, 5)
+    assert "read.stale-correction" not in [group["code"] for group in one["findings"]]

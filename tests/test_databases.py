@@ -228,3 +228,28 @@ def test_a_missing_driver_names_the_extra(monkeypatch: pytest.MonkeyPatch) -> No
     with pytest.raises(MudanzaError) as raised:
         open_database(Database("here", SERVERS["postgresql"]), ReadOptions(own={"table": "t"})).headings  # noqa: B018
     assert "mudanza[databases]" in (raised.value.hint or "")
+
+
+@pytest.mark.parametrize("database", ["postgresql"], indirect=True)
+def test_kinds_that_nobody_knows_are_noted_without_a_word(move: Path, database: Database) -> None:
+    run(
+        database,
+        "DROP TABLE IF EXISTS odd_kinds",
+        "DROP TYPE IF EXISTS odd_comp",
+        "CREATE TYPE odd_comp AS (x int)",
+        "CREATE TABLE odd_kinds (id int PRIMARY KEY, c odd_comp, p text, x xml, a int[])",
+        "INSERT INTO odd_kinds VALUES (1, ROW(2), 'Ana', '<a/>', '{1}')",
+    )
+    with (move / "mudanza.toml").open("a", encoding="utf-8") as settings:
+        settings.write('[databases.old]\naddress_from = "OLD"\n')
+    (move / "plans/people.toml").write_text(
+        'layout = "layouts/people.json"\n[[source]]\nname = "a"\ndatabase = "old"\ntable = "odd_kinds"\n'
+        "[left_behind]\n\"*\" = \"odd\"\n[fields]\ncode = '{id} -> mint people'\nname = '{p}'\nactive = 'yes'\n",
+        encoding="utf-8",
+    )
+    env = {"OLD": database.url().render_as_string(hide_password=False)}
+    assert program("build", "people", cwd=move, env=env, status=0, fresh=True).err == ""
+    run(database, "ALTER TABLE odd_kinds ALTER id TYPE numeric(12,2)")
+    one = program("build", "people", "--json", "--rehearse", cwd=move, env=env, status=0).json["lists"][0]
+    found = {g["field"]: g["example"]["value"] for g in one["findings"] if g["code"] == "column.kind-changed"}
+    assert found == {"id": "NUMERIC(12, 2)"}

@@ -342,3 +342,19 @@ def test_a_value_that_nobody_declared_is_of_the_kind_that_it_is_compared_with(
     with pytest.raises(LanguageError) as error:
         run(text, [("2024-06-01",)], "condition", **{"from": "May 1st"})
     assert "is no" in error.value.what and "It is compared with a" in (error.value.hint or "")
+
+
+def test_a_declared_text_is_a_text() -> None:
+    declared = {"from": Declared("from", Kind.TEXT)}
+    around = Surroundings(
+        _crosswalk,
+        lambda _: _KEYS,
+        lambda _: True,
+        Parameters({"from": "2024-01-01"}, declared),
+        date(2026, 3, 31),
+        _lookup,
+    )
+    with pytest.raises(LanguageError, match="a date is compared with a text"):
+        try_flow(
+            '({A} -> date "yyyy-MM-dd") > :from', [("2024-06-01",)], columns=("A",), around=around, what="condition"
+        )

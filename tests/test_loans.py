@@ -384,3 +384,31 @@ def test_a_loan_that_lacks_what_a_new_record_needs_says_so(lent: Path) -> None:
     assert "cannot be added here: Full name" in sheet["A1"].comment.text
     assert sheet.protection.insertRows, "and the sheet takes no new rows"
     assert program("lend", "people", "--json", cwd=lent, status=0).json["needed"] == []
+
+
+def test_a_heading_may_be_called_as_anything_inside(tmp_path: Path) -> None:
+    """What is remembered of a loan has columns of its own, whatever the layout calls its own."""
+    move = make_move(tmp_path / "move")
+    names = ["key", "field", "after", "loan", "now"]
+    fields = [{"name": n, "titles": n, "required": n == "key"} for n in names]
+    (move / "layouts/people.json").write_text(layout_json(fields, primaryKey="key"), encoding="utf-8")
+    flows = "\n".join(
+        f"{name} = '{{{column}}}'" for name, column in zip(names, ["Id", "Name", "Born", "Paid", "Kind"], strict=True)
+    )
+    plan = f'layout = "layouts/people.json"\n[[source]]\nname = "a"\nfile = "incoming/a.csv"\n[left_behind]\n"*" = "no"\n[fields]\n{flows}\n'
+    (move / "plans/people.toml").write_text(plan, encoding="utf-8")
+    (move / "incoming/a.csv").write_text(
+        "Id,Name,Born,Paid,Active,Kind,State\n1,Ana,b,p,y,D,\n2,Rui,b,p,y,C,\n", encoding="utf-8"
+    )
+    program("build", "people", cwd=move, status=0)
+    program("lend", "people", "--to", "back.xlsx", cwd=move, status=0)
+    cells(move / "back.xlsx", {"B2": "Ann", "E3": "dog", "A4": "9", "B4": "New"})
+    program("receive", "back.xlsx", "--accept", cwd=move, status=0)
+    one = program("build", "people", "--json", cwd=move, status=0).json["lists"][0]
+    found = {g["field"]: g["example"] for g in one["findings"] if g["code"] == "loan.not-in-build"}
+    assert {field: example["value"] for field, example in found.items()} == {
+        "field": "1: Ana",
+        "now": "2: C",
+        "(record)": "9",
+    }
+    assert found["(record)"]["rule"].startswith("added by loan")

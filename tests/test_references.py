@@ -178,3 +178,13 @@ def test_what_leads_nowhere_is_told_as_it_stands_in_the_source(move: Path) -> No
     edit(move / "incoming/customers.csv", "2,Bo,1", "2,Bo,old 9")
     told = program("build", "customers", "--json", cwd=move, status=1).json["lists"][0]["findings"][0]["example"]
     assert told["value"] == "old 9"
+
+
+def test_what_a_build_writes_passes_its_own_check(move: Path) -> None:
+    """Keys that ignore case are compared alike in both."""
+    _layout(move, "customers", ["Code", "Name"], {}, **{"urn:mudanza:keyIgnoresCase": True})
+    _list(move, "customers", {"code": '"K{Id}"', "name": "{Name}"}, "Id,Name\n1,Ana\n")
+    _list(move, "meters", {"no": "{Nr} -> mint meters", "customer": '"k{Of}"'}, "Nr,Of\na,1\n")
+    program("build", "customers", "meters", cwd=move, status=0)
+    for command in (["--with", "out/customers.csv"], []):
+        program("check", "out/meters.csv", "--layout", "meters", *command, cwd=move, status=0)

@@ -187,3 +187,26 @@ def test_the_first_runs_of_a_move_may_begin_at_the_same_moment(tmp_path: Path) -
             run.join(60)
         assert [run.exitcode for run in runs] == [0, 0, 0]
         assert sorted(run.id for run in Ledger(path).runs()) == [1, 2, 3]
+
+
+def test_corrections_count_for_the_source_that_they_are_of(move: Path) -> None:
+    """Other corrections every month are no sign that a source's records only look new."""
+
+    def month() -> dict[str, Any]:
+        held = (move / "out/people.held-back.csv").read_text("utf-8-sig")
+        (move / "incoming/mended.csv").write_text(held.replace(",Q,", ",D,"), encoding="utf-8")
+        return _identifiers(move)
+
+    plan = move / "plans/people.toml"
+
+    def rows(first: int) -> None:
+        lines = [f"{n},Ana,,1,y,{'Q' if first <= n < first + 12 else 'D'},\n" for n in range(1, 60)]
+        (move / "incoming/a.csv").write_text(HEADING + "".join(lines), encoding="utf-8")
+
+    rows(1)
+    program("build", "people", cwd=move, status=1)
+    edit(plan, "[rows]", '[[source]]\nname = "mended"\nfile = "incoming/mended.csv"\n[rows]')
+    assert month() == {"a": {"book": "people", "known": 47, "new": 12, "missing": 0}}
+    rows(20)
+    program("build", "people", cwd=move, status=1)
+    assert month() == {"a": {"book": "people", "known": 59, "new": 0, "missing": 0}}

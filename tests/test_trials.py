@@ -498,6 +498,14 @@ def test_preview_shows_what_a_row_that_is_held_back_gives(move: Path) -> None:
     )
     skipped = rows("--where", '{Name} = "No" or {Name} is blank')
     assert [row["rule"] for row in skipped[:2]] == ["keep", "blank row"]
+    # a number that another source's row was shown with is shown to nobody else
+    (move / "incoming/b.csv").write_text(
+        "Id,Name,Born,Paid,Active,Kind,State\n77,Zoe,1970-02-30,1,y,D,\n", encoding="utf-8"
+    )
+    edit(move / "plans/people.toml", "[rows]", '[[source]]\nname = "b"\nfile = "incoming/b.csv"\n[rows]')
+    shown = rows("-n", "2", "--fields", "code")
+    codes = [row["fields"][0]["after"] for row in shown]
+    assert codes == ["P001", "P002", "P003"] and shown[-1]["end"] == "held back"
     # where no case applies, the column of the condition is not what the value comes from
     (rui,) = rows("--where", '{Id} = "2"', "--fields", "active")
     assert (rui["fields"][0]["before"], rui["fields"][0]["after"]) == ({}, None)

@@ -107,7 +107,7 @@ def _show(one: ListResult, run: int | None) -> None:
     if one.identities:
         word = "would be given out" if run is None else "given out"
         look.say()
-        look.heading("identifiers", f"{look.plural(sum(i.new for i in one.identities), 'new identifier')} {word}")
+        look.heading("identifiers", f"{look.plural(sum(one.keys_given.values()), 'new identifier')} {word}")
         rows = [
             [i.source, i.book, look.count(i.known), look.count(i.new), look.count(i.missing)] for i in one.identities
         ]

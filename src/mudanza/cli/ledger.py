@@ -117,6 +117,7 @@ def _take_back(move: Move, run: int | None, as_json: bool) -> None:
     for book, count in done.keys.items():
         look.say(f"  {look.plural(count, 'identifier')} of key book {book} can be given out again")
     look.say(f"  gone: {', '.join(done.files)}")
+    look.say("  What the build before wrote comes again with the next build.", style="dim")
 
 
 def _loans(noted: list[Noted], as_json: bool) -> None:

@@ -1,6 +1,6 @@
 """Rows that came back corrected: a file of held-back rows says which rows of the sources its own stand for.
 
-A row is known by its file and line, and by a hash of what it held: if the file is another by now, the line may hold another record.
+A row is known by its source (several may read one file), its file and line, and by a hash of what it held: if the file is another by now, the line may hold another record.
 """
 
 from __future__ import annotations
@@ -11,10 +11,15 @@ import polars as pl
 
 from mudanza.core.sources.reader import Batch, BrokenRow, Reader
 from mudanza.core.values.hashing import fixed_hash
-from mudanza.core.values.row_columns import CORRECTED, FILE, LINE, OLD_LINE, WAS
+from mudanza.core.values.row_columns import CORRECTED, FILE, LINE, OLD_LINE, SOURCE, WAS
 
-_KEY = [FILE, LINE, WAS]
-SCHEMA = {FILE: pl.String, LINE: pl.Int64, WAS: pl.String, CORRECTED: pl.String}
+_KEY = [SOURCE, FILE, LINE, WAS]
+_SCHEMA = {SOURCE: pl.String, FILE: pl.String, LINE: pl.Int64, WAS: pl.String, CORRECTED: pl.String}
+
+
+def no_corrections() -> pl.DataFrame:
+    """Corrections of no row."""
+    return pl.DataFrame(schema=_SCHEMA)
 
 
 def held_before(headings: Sequence[str]) -> pl.Expr:
@@ -28,25 +33,25 @@ def broken_before(broken: Sequence[BrokenRow]) -> pl.Series:
     return texts.select(held_before(["text"])).to_series()
 
 
-def corrections_in(reader: Reader, shown: str) -> pl.DataFrame:
-    """The rows that a file of held-back rows corrects: their file, line and hash, and the file that corrects them (of `SCHEMA`)."""
-    nothing = pl.DataFrame(schema=SCHEMA)
-    if not {FILE, OLD_LINE, WAS} <= set(reader.headings):
-        return nothing
+def corrections_in(files: Sequence[tuple[Reader, str]]) -> pl.DataFrame:
+    """The rows that files of held-back rows (with their shown paths) correct: by source, file, line and hash, each with the first file that corrects it."""
     line = pl.col(OLD_LINE).str.strip_chars().cast(pl.Int64, strict=False).alias(LINE)
     parts = [
-        batch.rows.select(pl.col(FILE), line, pl.col(WAS), pl.lit(shown).alias(CORRECTED)) for batch in reader.batches()
+        batch.rows.select(SOURCE, FILE, line, WAS, pl.lit(shown).alias(CORRECTED))
+        for reader, shown in files
+        if {FILE, OLD_LINE, WAS} <= set(reader.headings)
+        for batch in reader.batches()
     ]
-    return pl.concat([nothing, *parts]).drop_nulls(LINE).unique(_KEY, keep="first", maintain_order=True)
+    return pl.concat([no_corrections(), *parts]).drop_nulls(LINE).unique(_KEY, keep="first", maintain_order=True)
 
 
 def corrected_by(corrections: pl.DataFrame, batch: Batch, headings: Sequence[str]) -> pl.Expr | pl.Series:
-    """For each row of a batch the file that has it corrected; null for most. `corrections` are those of the batch's file."""
+    """For each row of a batch the file that has it corrected; null for most. `corrections` are those of its source and file."""
     nobody = pl.lit(None, dtype=pl.String).alias(CORRECTED)
     near = batch.rows.filter(pl.col(LINE).is_in(corrections[LINE].implode())) if corrections.height else corrections
     if near.is_empty():
         return nobody
-    told = near.select(LINE, held_before(headings)).join(corrections, on=[LINE, WAS], how="inner")
+    told = near.select(LINE, held_before(headings)).join(corrections.select(LINE, WAS, CORRECTED), on=[LINE, WAS])
     return batch.rows.select(LINE).join(told, on=LINE, how="left", maintain_order="left")[CORRECTED]
 
 
@@ -54,5 +59,6 @@ def broken_corrected_by(corrections: pl.DataFrame, broken: Sequence[BrokenRow]) 
     """For each damaged row the file that has it corrected, or None."""
     if corrections.is_empty() or not broken:
         return [None] * len(broken)
-    told = dict(zip(corrections.select(LINE, WAS).iter_rows(), corrections[CORRECTED], strict=True))
+    near = corrections.filter(pl.col(LINE).is_in([row.line for row in broken]))
+    told = dict(zip(near.select(LINE, WAS).iter_rows(), near[CORRECTED], strict=True))
     return [told.get((row.line, was)) for row, was in zip(broken, broken_before(broken), strict=True)]

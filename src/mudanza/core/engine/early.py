@@ -107,12 +107,18 @@ def gather_here(rows: pl.DataFrame, problems: list[Problem], start: int = 0) -> 
     return gather(rows, problems, pl.col(FILE), start=start)
 
 
-def skipped_by(recipe: Recipe, rows: pl.DataFrame, columns: list[str]) -> dict[int, str]:
-    """The rule by which rows are skipped, by their lines; rows that are not skipped are left out."""
+def skipped_by(recipe: Recipe, rows: pl.DataFrame, columns: list[str]) -> pl.Series:
+    """The rule by which each row is skipped; null for those that are not."""
     keep = recipe.keep
-    not_kept: list[int] = keep.choose(rows, meeting=False)[LINE].to_list() if keep is not None else []
-    return {
-        **dict.fromkeys(not_kept, NOT_KEPT),
-        **dict.fromkeys(rows.filter(blank_rows(rows, columns))[LINE], BLANK_ROW),
-        **dict.fromkeys(rows.filter(pl.col(CORRECTED).is_not_null())[LINE], CORRECTED_ROW),
-    }
+    not_kept = pl.lit(False)
+    if keep is not None:
+        not_kept = pl.col(LINE).is_in(keep.choose(rows, meeting=False)[LINE].implode())
+    rule = (
+        pl.when(pl.col(CORRECTED).is_not_null())
+        .then(pl.lit(CORRECTED_ROW))
+        .when(pl.lit(blank_rows(rows, columns)))
+        .then(pl.lit(BLANK_ROW))
+        .when(not_kept)
+        .then(pl.lit(NOT_KEPT))
+    )
+    return rows.select(rule.alias("rule")).to_series()

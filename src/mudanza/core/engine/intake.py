@@ -10,8 +10,7 @@ from pathlib import Path
 import polars as pl
 
 from mudanza.core.documents.errors import Place, PlanError, SourceError, few, nearest
-from mudanza.core.engine.corrections import SCHEMA as CORRECTIONS
-from mudanza.core.engine.corrections import broken_corrected_by, corrected_by, corrections_in
+from mudanza.core.engine.corrections import broken_corrected_by, corrected_by, corrections_in, no_corrections
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan, Source
 from mudanza.core.sources.noticing import noticed_in
@@ -27,7 +26,8 @@ _OF_HELD_BACK = (SOURCE, FILE, OLD_LINE, WAS, WHY, TEXT)
 class Opened:
     """A source with its file open. `names` are the column names that plans use, in file order.
 
-    `stamp` tells the file, as it was when it was opened, from any later one; `corrections` are those of its rows that other sources have corrected, `blanks` the texts that count as blank, by source, where a file of held-back rows has rows of several.
+    `stamp` tells the file, as it was when it was opened, from any later one; `corrections` are those of its rows that other sources have corrected,
+    `blanks` the texts that count as blank, by source, where a file of held-back rows has rows of several.
     """
 
     number: int
@@ -36,7 +36,7 @@ class Opened:
     reader: Reader
     shown: str
     stamp: tuple[int, ...] = ()
-    corrections: pl.DataFrame = field(default_factory=lambda: pl.DataFrame(schema=CORRECTIONS))
+    corrections: pl.DataFrame = field(default_factory=no_corrections)
     blanks: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
     @cached_property
@@ -133,9 +133,10 @@ class Opened:
 
 @dataclass(frozen=True)
 class Intake:
-    """All sources of a plan, opened. `columns` are those of all sources, in the order first met."""
+    """All sources of a plan, opened. `columns` are those of all sources, in the order first met; `corrections` are all rows that sources correct."""
 
     opened: tuple[Opened, ...]
+    corrections: pl.DataFrame = field(default_factory=no_corrections)
 
     @cached_property
     def columns(self) -> list[str]:
@@ -215,24 +216,17 @@ def open_sources(plan: Plan, move: Move) -> Intake:
                     error.place = replace(error.place, file=name)
                 raise
             opened.append(one)
-    return Intake(tuple(_with_corrections(opened)))
-
-
-def _with_corrections(opened: Sequence[Opened]) -> list[Opened]:
-    """Sources that know which of their rows come back corrected, and files of held-back rows with the blanks of those sources."""
-    held = [one for one in opened if one.was_held_back]
-    if not held:
-        return list(opened)
-    every = pl.concat([corrections_in(one.reader, one.shown) for one in held])
+    corrections = corrections_in([(one.reader, one.shown) for one in opened if one.was_held_back])
     blanks = {one.source.name: one.source.options.blanks for one in opened if one.source.options.blanks}
-    return [
-        replace(
-            one,
-            corrections=every.filter(pl.col(FILE) == one.shown),
-            blanks=blanks if one.was_held_back else {},
-        )
-        for one in opened
-    ]
+    return Intake(tuple(_standing(one, corrections, blanks) for one in opened), corrections)
+
+
+def _standing(one: Opened, corrections: pl.DataFrame, blanks: Mapping[str, Sequence[str]]) -> Opened:
+    """A source that knows which of its rows come back corrected; a file of held-back rows with the blanks of the sources that they are of."""
+    mine = corrections.filter(pl.col(FILE) == one.shown)
+    if one.was_held_back:
+        return replace(one, corrections=mine, blanks=blanks)
+    return replace(one, corrections=mine.filter(pl.col(SOURCE) == one.source.name))
 
 
 def _check_renames(plan: Plan, one: Opened) -> None:

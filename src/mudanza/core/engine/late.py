@@ -37,7 +37,7 @@ class Ends:
     """Where the rows of a batch ended.
 
     `written` has the layout's titles as text columns (and `extra` ones asked for), `lines` where these rows stood, `records` a hash of each; `held` the untouched source
-    columns plus `#why`; `skipped` counts rows by rule. By key book, `asked` are hashes of the old identifiers that the written rows ask for, `given` counts the new ones.
+    columns plus `#why`; `skipped` counts rows by rule. `asked` are hashes of the old identifiers that the written rows ask for (of `ASKED`).
     """
 
     written: pl.DataFrame
@@ -47,8 +47,7 @@ class Ends:
     findings: pl.DataFrame
     skipped: dict[str, int]
     merged: int
-    asked: dict[str, pl.Series]
-    given: dict[str, int]
+    asked: pl.DataFrame
 
     def end_of(self, line: int) -> str:
         """How the row at a line ended: written, held back, merged or skipped."""
@@ -89,7 +88,6 @@ def run_late(recipe: Recipe, early: Early, memory: Memory, files: Sequence[str],
         skipped=early.skipped,
         merged=ended.merged,
         asked=asked_for(recipe, ended.rows),
-        given={name: keys.height for name, keys in ended.fresh.items()},
     )
 
 

@@ -9,6 +9,7 @@ import polars as pl
 
 from mudanza.core.engine.corrections import broken_before, held_before
 from mudanza.core.engine.early import Early, run_early
+from mudanza.core.engine.identities import Identities
 from mudanza.core.engine.intake import Intake, Opened
 from mudanza.core.engine.late import Ends, Memory, run_late
 from mudanza.core.engine.places import with_cells
@@ -88,12 +89,11 @@ def _counted(
         held_back=ends.held.height + len(batch.broken),
     )
     balance.skip(ends.skipped)
-    summary = Summary({opened.source.name: balance}, corrected=dict(early.corrected))
+    summary = Summary({opened.source.name: balance}, identities=Identities([ends.asked]), corrected=early.corrected)
     if unused:
         summary.unused = dict(early.original.select(pl.col(unused).count()).row(0, named=True))
     summary.expected.see(plan, recipe, early, ends)
     summary.met.see(recipe, early)
-    summary.identities.see(opened.source.name, ends.asked, ends.given)
     return summary
 
 

@@ -283,7 +283,7 @@ class _Flow(Conditions):
     def _parameter(self, node: nodes.Given, kind: Kind | None = None) -> tuple[Declared, str]:
         """How a value is declared, and its text. One that nobody declared is of the `kind` that is wanted of it."""
         declared, text = self.compiler.around.parameters.find(node.name)
-        undeclared = declared == Declared(node.name)
+        undeclared = not self.compiler.around.parameters.is_declared(node.name)
         if undeclared and kind is not None and kind in KINDS.values():
             declared = replace(declared, kind=kind)
         text = self.compiler.around.parameters.standing_in(declared.kind) if text is None else text

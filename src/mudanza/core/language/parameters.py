@@ -78,6 +78,10 @@ class Parameters:
         declared = self.declared.get(name, Declared(name))
         return declared, self.given.get(name, declared.default)
 
+    def is_declared(self, name: str) -> bool:
+        """Whether the settings know of a value."""
+        return name in self.declared
+
     def nearest(self, name: str) -> str | None:
         return nearest(name, sorted({*self.given, *self.declared} - {name}))
 

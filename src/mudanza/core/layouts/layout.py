@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -72,6 +73,10 @@ class Layout:
     references: tuple[ForeignKey, ...] = ()
     dialect: Dialect = field(default_factory=Dialect)
     metadata: dict[str, Any] = field(default_factory=dict)
+
+    def folds(self, columns: Sequence[str]) -> bool:
+        """Whether references by these columns are compared without case: those by a key that ignores it."""
+        return self.key_ignores_case and set(columns) == set(self.primary_key)
 
     def field_named(self, name: str) -> Field:
         """The field of that name or title. Raises LayoutError with the nearest if there is none."""

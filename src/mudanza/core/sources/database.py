@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import logging
 import sqlite3
+import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
@@ -216,7 +217,9 @@ class DatabaseTable(WithoutCells):
         if "table" not in self.options.own:
             return {}
         schema, _, table = self.options.own["table"].rpartition(".")
-        with _told(self.database):
+        with _told(self.database), warnings.catch_warnings():
+            # kinds that the library does not know are of no interest here
+            warnings.simplefilter("ignore", sa.exc.SAWarning)
             declared = {
                 one["name"]: str(one["type"])
                 for one in sa.inspect(self._engine).get_columns(table, schema=schema or None)

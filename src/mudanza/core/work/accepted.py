@@ -7,8 +7,9 @@ import polars as pl
 from mudanza.core.findings.finding import Finding
 from mudanza.core.plans.plan import Plan
 from mudanza.core.state.ledger import Ledger
-from mudanza.core.state.loans import RECORD, REMOVED, accepted
+from mudanza.core.state.loans import ADDED, RECORD, REMOVED, accepted
 from mudanza.core.values.row_columns import key_text, shown_key
+from mudanza.core.work.loans.lent import KEY, ROW_MARK
 
 _SCHEMA = {"loan": pl.String, "key": pl.String, "field": pl.String, "before": pl.String, "after": pl.String}
 
@@ -21,28 +22,32 @@ def accepted_cells(ledger: Ledger, list_name: str) -> pl.DataFrame:
 
 def of_interest(cells: pl.DataFrame, written: pl.DataFrame, keys: list[str]) -> pl.DataFrame:
     """Those of the written records that cells were accepted of, with their key."""
-    key = key_text([pl.col(title) for title in keys]).alias("key")
-    return written.with_columns(key).filter(pl.col("key").is_in(cells["key"].implode()))
+    key = key_text([pl.col(title) for title in keys]).alias(KEY)
+    return written.with_columns(key).filter(pl.col(KEY).is_in(cells["key"].implode()))
 
 
 def not_in_build(plan: Plan, shown: str, cells: pl.DataFrame, written: pl.DataFrame) -> list[Finding]:
-    """The finding on accepted cells that the records written do not hold, by field; records that were removed and are written again; `written` has their key."""
+    """The findings on accepted cells that the records written do not hold, on records that were removed and are written again, and on those that were added and are not.
+
+    `written` are the records that cells were accepted of, with their key.
+    """
     found = []
-    of_loans = "what was accepted from loan {}"
     for field in plan.layout.fields:
         asked = cells.filter(pl.col("field") == field.title)
         if asked.height and field.title in written.columns:
             blank = field.null[0]
-            texts = (pl.col(name).fill_null(blank).replace(blank, "") for name in ("now", "after"))
-            now, after = texts
-            beside = asked.join(
-                written.select("key", pl.col(field.title).alias("now")), on="key", maintain_order="left"
-            )
-            differs = beside.filter(now != after)
-            found += _told(differs, shown, field.title, pl.format("{}: {}", shown_key(pl.col("key")), now), of_loans)
-    gone = cells.filter((pl.col("field") == RECORD) & (pl.col("after") == REMOVED))
-    again = gone.join(written.select("key"), on="key", how="semi", maintain_order="left")
-    return found + _told(again, shown, RECORD, shown_key(pl.col("key")), "removed by loan {}")
+            now, after = (pl.col(name).fill_null(blank).replace(blank, "") for name in ("now", "after"))
+            texts = written.select(pl.col(KEY).alias("key"), pl.col(field.title).alias("now"))
+            differs = asked.join(texts, on="key", maintain_order="left").filter(now != after)
+            value = pl.format("{}: {}", shown_key(pl.col("key")), now)
+            found += _told(differs, shown, field.title, value, "what was accepted from loan {}")
+    there = pl.col("key").is_in(written[KEY].implode())
+    key = shown_key(pl.col("key"))
+    whole = cells.filter(pl.col("field") == RECORD)
+    found += _told(whole.filter((pl.col("after") == REMOVED) & there), shown, RECORD, key, "removed by loan {}")
+    # new records whose key the target gives cannot be told
+    added = whole.filter((pl.col("after") == ADDED) & ~there & ~pl.col("key").str.starts_with(ROW_MARK))
+    return found + _told(added, shown, RECORD, key, "added by loan {}")
 
 
 def _told(cells: pl.DataFrame, shown: str, field: str, value: pl.Expr, rule: str) -> list[Finding]:

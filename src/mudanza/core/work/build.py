@@ -12,7 +12,6 @@ from datetime import date
 import polars as pl
 
 from mudanza.core.documents.errors import MoveError, MudanzaError, Place
-from mudanza.core.engine.corrections import corrections_in
 from mudanza.core.engine.intake import Intake, check_unchanged, open_sources
 from mudanza.core.engine.local import run_recipe
 from mudanza.core.engine.places import passed_over
@@ -27,6 +26,7 @@ from mudanza.core.state.key_pages import save_book
 from mudanza.core.state.ledger import Ledger, ledger_of
 from mudanza.core.state.sent import records_of
 from mudanza.core.values.digest import Digest, digest_of
+from mudanza.core.values.row_columns import CORRECTED
 from mudanza.core.work.accepted import accepted_cells, not_in_build, of_interest
 from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.list_files import ListFiles
@@ -35,7 +35,7 @@ from mudanza.core.work.prepared import Prepared, assembled
 from mudanza.core.work.references import refers_to_itself, wanted_columns
 from mudanza.core.work.results import BuildResult, ListResult
 from mudanza.core.work.shapes import build_shape
-from mudanza.core.work.since import Since, refuse, since
+from mudanza.core.work.since import Since, refused, since
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
 #: so often a list that refers to itself is made anew for those that an earlier round held back
@@ -108,9 +108,10 @@ def build(
         tables.forget_books()
         results = []
         for plan, intake in lists:
-            result, compared = _build(move, plan, intake, tables, outputs, asked)
+            result, compared, losses = _build(move, plan, intake, tables, outputs, asked)
             results.append(result)
-            refuse(plan, _losses(compared, tables, asked))
+            if losses:
+                raise refused(plan, losses[0])
             compared.note(ledger, run, result.files[0].path)
         for book in tables.books.values():
             save_book(ledger, run, book)
@@ -124,8 +125,9 @@ def build(
 def _wanted(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, Collection[str]]:
     """The headings of lists that plans look up in, or refer to."""
     wanted: dict[str, Collection[str]] = {**wanted_columns(plans, tables)}
-    for name in frozenset[str]().union(*(looked_up_lists(plan) for plan in plans)) & tables.layouts.keys():
-        wanted[name] = [field.title for field in tables.layouts[name].fields]
+    for name in frozenset[str]().union(*(looked_up_lists(plan) for plan in plans)):
+        if name in tables.layouts:
+            wanted[name] = [field.title for field in tables.layouts[name].fields]
     return wanted
 
 
@@ -179,8 +181,8 @@ def _settle(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked:
 
 def _build(
     move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs: Outputs, asked: _Asked
-) -> tuple[ListResult, Since]:
-    """Build one list: its result, and what it is beside the build before."""
+) -> tuple[ListResult, Since, list[Finding]]:
+    """Build one list: its result, what it is beside the build before, and what looks like a loss that nobody has said is meant."""
     # one list after the other: a later one finds the identifiers that an earlier one was given
     given_before = {name: book.given for name, book in tables.books.items()}
     _settle(move, plan, intake, tables, asked)
@@ -210,13 +212,16 @@ def _build(
                 sent.append(records_of(part.written, keys, part.records))
             if asked.progress is not None:
                 asked.progress(total.total.read)
+        read = [digest.result() for digest in digests] + _read_beside(ready)
         check_unchanged(intake)
-        compared = since(
-            tables.ledger, plan, move.shown(plan.path), intake, pl.concat(sent) if keys else None, total.identities
-        )
-        about = [*_about_the_whole(ready, total), *compared.changed_kinds(), *_losses(compared, tables, asked)]
+        shown = move.shown(plan.path)
+        given = {name: book.new().slice(given_before.get(name, 0)) for name, book in tables.books.items()}
+        whole = pl.concat(sent) if keys else None
+        compared = since(tables.ledger, plan, shown, intake, whole, total.identities, given)
+        losses = _losses(compared, tables, asked)
+        about = [*_about_the_whole(ready, total), *compared.changed_kinds(), *losses]
         if of_loans:
-            about += not_in_build(plan, move.shown(plan.path), lent_cells, pl.concat(of_loans))
+            about += not_in_build(plan, shown, lent_cells, pl.concat(of_loans))
         found = frame(about)
         total.tally.add(found)
         files.close(found)
@@ -226,21 +231,20 @@ def _build(
                 f"the balance does not hold: {balance.as_dict()}.",
                 hint="This is a fault of Mudanza; please report it. Nothing was written.",
             )
-        given = {name: book.given - given_before.get(name, 0) for name, book in tables.books.items()}
         result = ListResult(
             name=plan.name,
             balance=balance,
             by_source=total.balances,
             findings=total.tally.groups(),
             files=files.digests(move),
-            read=[digest.result() for digest in digests] + _read_beside(ready),
-            keys_given={name: count for name, count in given.items() if count},
+            read=read,
+            keys_given={name: rows.height for name, rows in given.items() if rows.height},
             identities=[one.counts for one in compared.brought],
             compared=compare_builds(move, plan, pl.concat(records)) if asked.compare else None,
         )
     if wanted:
         tables.made(plan.name, pl.concat(offered))
-    return result, compared
+    return result, compared, losses
 
 
 def _read_beside(ready: Prepared) -> list[Digest]:
@@ -276,10 +280,9 @@ def _about_the_whole(ready: Prepared, total: Summary) -> list[Finding]:
 
 def _stale(intake: Intake, total: Summary) -> list[Finding]:
     """Files whose rows correct what the sources do not hold any more."""
-    found = []
-    for one in intake.opened:
-        corrects = corrections_in(one.reader, one.shown).height if one.was_held_back else 0
-        stale = corrects - total.corrected.get(one.shown, 0)
-        if stale:
-            found.append(Finding("read.stale-correction", one.shown, value=f"{stale} of {corrects} rows"))
-    return found
+    counts = intake.corrections.group_by(CORRECTED, maintain_order=True).len().iter_rows()
+    return [
+        Finding("read.stale-correction", file, value=f"{count - total.corrected.get(file, 0)} of {count} rows")
+        for file, count in counts
+        if count > total.corrected.get(file, 0)
+    ]

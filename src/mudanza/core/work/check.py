@@ -21,7 +21,7 @@ from mudanza.core.sources.opening import open_source, read_ahead
 from mudanza.core.sources.reader import Encoding, Reader, ReadOptions
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
-from mudanza.core.work.referred_files import layouts_beside, values_in
+from mudanza.core.work.referred_files import layouts_beside, referred_in
 
 Progress = Callable[[int], None]
 
@@ -310,24 +310,26 @@ class _Check:
                 continue
             title = ", ".join(f.title for f in fields)
             path, named = self._resource(reference)
-            why = None if path is not None else ""
+            why = ""
             try:
-                known = values_in(path, reference, self.layout) if path is not None else pl.Series(dtype=pl.String)
+                referred = None if path is None else referred_in(path, reference, self.layout)
             except SourceError as error:
                 # a file that merely lies beside may be another
                 if named:
                     raise
-                why = f"; {path}: {error.what}"
-            if path is None or why is not None:
+                referred, why = None, f"; {path}: {error.what}"
+            if path is None or referred is None:
                 rule = f"among {', '.join(reference.columns)} of {reference.resource}{why}"
                 self._add([Finding("reference.unchecked", self.shown, field=title, rule=rule)])
                 continue
             texts = [pl.col(columns[f.title]) for f in fields]
             joined = key_text(texts)
+            asked = joined.str.to_lowercase() if referred.folds else joined
+            missing = ~asked.is_in(referred.values.implode())
             blank = pl.any_horizontal([blank_in_file(f, t) for f, t in zip(fields, texts, strict=True)])
             shown = shown_key(joined)
             rule = f"among {', '.join(reference.columns)} of {path.name}"
-            problems.append(Problem("reference.missing", title, ~joined.is_in(known.implode()) & ~blank, shown, rule))
+            problems.append(Problem("reference.missing", title, missing & ~blank, shown, rule))
         return problems
 
     def _resource(self, reference: ForeignKey) -> tuple[Path | None, bool]:

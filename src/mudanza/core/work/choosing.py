@@ -66,10 +66,10 @@ def choose(
                 else:
                     # what is skipped does not take the place of what is made
                     skipped = skipped_by(ready.recipe, rows, one.own(intake.columns))
-                    out = pl.col(LINE).is_in(list(skipped))
-                    standing = rows.filter(~out)
+                    standing = rows.filter(skipped.is_null())
                     if not choice.sample:
-                        rows = pl.concat([standing.head(left), rows.filter(out)]).head(left).sort(LINE)
+                        others = rows.filter(skipped.is_not_null())
+                        rows = pl.concat([standing.head(left), others]).head(left).sort(LINE)
                     elif standing.height:
                         rows = standing
                 if choice.sample:

@@ -107,11 +107,12 @@ def preview(
     shown: list[PreviewRow] = []
     choice = Choice(rows, condition, key, only_findings, sample)
     for opened, some, noticed in choose(ready, choice, with_findings, source):
+        whole = run_whole(recipe, some, {name: book.copy() for name, book in memory.books.items()})
         early = run_early(recipe, some, opened.own(intake.columns), noticed)
         ends = run_late(recipe, early, memory, files)
         findings = with_cells(ends.findings, opened, recipe)
         skipped = skipped_by(recipe, some, opened.own(intake.columns))
-        shown += _rows(ready, opened, some, ends, findings, skipped, fields)
+        shown += _rows(ready, opened, some, whole, ends, findings, skipped, fields)
     return PreviewResult(name, shown)
 
 
@@ -119,14 +120,14 @@ def _rows(
     ready: Prepared,
     opened: Opened,
     some: pl.DataFrame,
+    whole: pl.DataFrame,
     ends: Ends,
     findings: pl.DataFrame,
-    skipped: Mapping[int, str],
+    skipped: pl.Series,
     fields: list[str] | None,
 ) -> list[PreviewRow]:
     recipe = ready.recipe
     written = dict(zip(ends.lines.to_list(), ends.written.iter_rows(named=True), strict=True))
-    whole = run_whole(recipe, some, ready.trial().books)
     made = whole.select(LINE, *(one.text.expr.alias(one.field.title) for one in recipe.fields)).rows(named=True)
     applies = whole.select(LINE, *(_case_applies(recipe, one).alias(one.field.title) for one in recipe.fields)).rows(
         named=True
@@ -154,7 +155,7 @@ def _rows(
             for f in mine
             if f["field"] not in titles or (f["field"] not in shown and f["severity"] == Severity.STOP)
         ]
-        rule = skipped.get(line)
+        rule = skipped[number]
         unit = opened.reader.facts.unit
         end = ends.end_of(line)
         found.append(PreviewRow(str(row[SOURCE]), str(row[FILE]), unit, int(str(line)), end, rule, wanted, others))

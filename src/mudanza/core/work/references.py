@@ -69,7 +69,7 @@ def references_of(plan: Plan, tables: TablesAtHand) -> tuple[list[Reference], li
             said = f"{rule}; {why or f'the list {target.list} is not built yet'}"
             unchecked.append(Finding("reference.unchecked", tables.move.shown(plan.path), field=title, rule=said))
             continue
-        folds = target.layout.key_ignores_case and set(target.reference.columns) == set(target.layout.primary_key)
+        folds = target.layout.folds(target.reference.columns)
         known = known_keys(records, target.titles, folds=folds)
         nowhere = plan.references.get(target.reference.fields, NOWHERE[0])
         references.append(Reference(target.reference.fields, known, folds, nowhere, rule))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
 
 import polars as pl
@@ -25,19 +26,29 @@ def layouts_beside(layout: Layout) -> dict[str, Layout]:
     return found
 
 
-def _titles(path: Path, reference: ForeignKey, layout: Layout) -> dict[str, str]:
-    """The headings that names stand for in the file that a reference points into: by the metadata beside it, or by the layout of that file."""
+@dataclass(frozen=True)
+class Referred:
+    """The values of the columns that references point to, as `key_text` joins them; in lower case, if they are compared without case."""
+
+    values: pl.Series
+    folds: bool
+
+
+def _layout_of(path: Path, reference: ForeignKey, layout: Layout) -> Layout | None:
+    """The layout of the file that a reference points into: the metadata beside it, or a layout beside that one."""
     beside = path.with_name(f"{path.name}-metadata.json")
-    others = [read_layout(beside)] if beside.is_file() else []
-    others += [one for name, one in layouts_beside(layout).items() if reference.resource in (one.url, f"{name}.csv")]
-    return {field.name: field.title for one in reversed(others) for field in one.fields}
+    if beside.is_file():
+        return read_layout(beside)
+    others = layouts_beside(layout).items()
+    return next((one for name, one in others if reference.resource in (one.url, f"{name}.csv")), None)
 
 
-def values_in(path: Path, reference: ForeignKey, layout: Layout) -> pl.Series:
-    """The values of the referenced columns in another file, joined."""
+def referred_in(path: Path, reference: ForeignKey, layout: Layout) -> Referred:
+    """What a file has for a reference of a layout to point to. Raises SourceError where it lacks a column."""
     reader = open_source(path, ReadOptions(exact=True))
+    of_file = _layout_of(path, reference, layout)
+    titles = {field.name: field.title for field in of_file.fields} if of_file is not None else {}
     names = []
-    titles = _titles(path, reference, layout)
     for column in reference.columns:
         name = titles.get(column)
         if name not in reader.headings:
@@ -49,6 +60,8 @@ def values_in(path: Path, reference: ForeignKey, layout: Layout) -> pl.Series:
                 hint=f"It has: {', '.join(reader.headings)}.",
             )
         names.append(name)
-    joined = key_text([pl.col(n) for n in names]).alias("value")
+    folds = of_file is not None and of_file.folds(reference.columns)
+    joined = key_text([pl.col(n) for n in names])
+    joined = (joined.str.to_lowercase() if folds else joined).alias("value")
     parts = [batch.rows.select(joined).to_series() for batch in reader.batches()]
-    return pl.concat([pl.Series("value", [], dtype=pl.String), *parts]).unique()
+    return Referred(pl.concat([pl.Series("value", [], dtype=pl.String), *parts]).unique(), folds)

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
 import polars as pl
 
 from mudanza.core.documents.errors import Place, SourceError
-from mudanza.core.engine.identities import Identities
+from mudanza.core.engine.identities import Identities, identity_hash
 from mudanza.core.engine.intake import Intake
 from mudanza.core.findings.codes import CODES
 from mudanza.core.findings.finding import Finding
@@ -19,7 +19,6 @@ from mudanza.core.state.identities import brought, note_brought
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.sent import note_sent, sent_before
 from mudanza.core.tables.key_book import KeyBook
-from mudanza.core.values.hashing import fixed_hash
 from mudanza.core.values.row_columns import shown_key
 from mudanza.core.work.results import SourceIdentities
 
@@ -29,13 +28,18 @@ _FEW = 10
 
 @dataclass(frozen=True)
 class Brought:
-    """What a source brought in the build before and brings now: hashes of old identifiers, each once; `new` counts those that are given a new one now."""
+    """What a source brought in the build before and brings now: hashes of old identifiers, each once; `fresh` are the key book's that this list gives out, new identifier and hash."""
 
     source: str
     book: str
     before: pl.Series
     now: pl.Series
-    new: int
+    fresh: pl.DataFrame
+
+    @cached_property
+    def new(self) -> pl.DataFrame:
+        """Those of the source that are given out now."""
+        return self.fresh.filter(pl.col("hash").is_in(self.now.implode())) if self.fresh.height else self.fresh
 
     @cached_property
     def missing(self) -> pl.Series:
@@ -46,13 +50,15 @@ class Brought:
 
     @property
     def counts(self) -> SourceIdentities:
-        return SourceIdentities(self.source, self.book, self.now.len() - self.new, self.new, self.missing.len())
+        return SourceIdentities(
+            self.source, self.book, self.now.len() - self.new.height, self.new.height, self.missing.len()
+        )
 
     @property
     def looks_new(self) -> bool:
         """Whether hardly any of those before comes back, and more new ones are given out."""
         back = self.before.len() - self.missing.len()
-        return self.before.len() >= _FEW and back * 10 < self.before.len() and self.new > back
+        return self.before.len() >= _FEW and back * 10 < self.before.len() and self.new.height > back
 
 
 @dataclass(frozen=True)
@@ -100,19 +106,29 @@ class Since:
         """What tells that the records of a source probably only look new."""
         for one in self.brought:
             if one.looks_new:
-                known, new = books[one.book].all(), books[one.book].new()
-                hashes = known.select(fixed_hash([pl.col("identity")])).to_series()
-                was = known.filter(hashes.is_in(one.missing.implode())).head(1)
+                was = with_hash(books[one.book].all()).filter(pl.col("hash").is_in(one.missing.implode()))
                 rule = f"{one.before.len():,} known ones of {one.source}, as {_shown(was)}"
-                value = f"{one.new:,} new ones, as {_shown(new)}"
+                value = f"{one.new.height:,} new ones, as {_shown(one.new)}"
                 return Finding("build.new-identities", self.shown, value=value, rule=rule)
         return None
 
 
+def with_hash(keys: pl.DataFrame) -> pl.DataFrame:
+    """Rows of a key book with the hash of the old identifier."""
+    return keys.with_columns(identity_hash("identity").alias("hash"))
+
+
 def since(
-    ledger: Ledger, plan: Plan, shown: str, intake: Intake, sent: pl.DataFrame | None, identities: Identities
+    ledger: Ledger,
+    plan: Plan,
+    shown: str,
+    intake: Intake,
+    sent: pl.DataFrame | None,
+    identities: Identities,
+    given: Mapping[str, pl.DataFrame],
 ) -> Since:
-    """A build of a list, whose rows have been made, beside the build before."""
+    """A build of a list, whose rows have been made, beside the build before. `given` are the rows of key books that the list gave out."""
+    fresh = {book: with_hash(rows) for book, rows in given.items()}
     kinds = {one.source.name: one.kinds for one in intake.opened if one.kinds}
     return Since(
         plan,
@@ -120,7 +136,7 @@ def since(
         sent_before(ledger, plan.name),
         sent,
         [
-            Brought(source, book, brought(ledger, plan.name, source, book), now, identities.new[source, book])
+            Brought(source, book, brought(ledger, plan.name, source, book), now, fresh[book])
             for (source, book), now in identities.each_once().items()
         ],
         {source: kinds_before(ledger, plan.name, source) for source in kinds},
@@ -128,16 +144,14 @@ def since(
     )
 
 
-def refuse(plan: Plan, losses: Sequence[Finding]) -> None:
-    """Raise SourceError where there is a loss that nobody has said is meant."""
-    for one in losses:
-        words = {
-            "build.fewer": f"{plan.name} would have {one.value}, and {one.rule}.",
-            "build.new-identities": f"hardly any old identifier comes back in {plan.name}: {one.value}, instead of {one.rule}.",
-        }
-        raise SourceError(
-            words[one.code], place=Place(str(plan.path)), hint=f"Nothing was replaced. {CODES[one.code].next}"
-        )
+def refused(plan: Plan, loss: Finding) -> SourceError:
+    """The error for a loss that nobody has said is meant."""
+    words = {
+        "build.fewer": f"{plan.name} would have {loss.value}, and {loss.rule}.",
+        "build.new-identities": f"hardly any old identifier comes back in {plan.name}: {loss.value}, instead of {loss.rule}.",
+    }
+    hint = f"Nothing was replaced. {CODES[loss.code].next}"
+    return SourceError(words[loss.code], place=Place(str(plan.path)), hint=hint)
 
 
 def _shown(book: pl.DataFrame) -> str:

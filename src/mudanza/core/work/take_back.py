@@ -47,7 +47,9 @@ def take_back(move: Move, build: int) -> TakenBack:
                 file.unlink(missing_ok=True)
             except OSError as error:
                 raise OutsideError(
-                    f"the file cannot be taken away: {error.strerror}.", place=Place(move.shown(file))
+                    f"the file cannot be taken away: {error.strerror}. The identifiers are still given out.",
+                    place=Place(move.shown(file)),
+                    hint="Look at its permissions; is it open in another program? Then take the run back again.",
                 ) from error
         counted = {book: last - first + 1 for book, (first, last) in keys.items()}
         shown = [move.shown(file) for file in files]

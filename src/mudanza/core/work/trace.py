@@ -19,7 +19,6 @@ from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.crosswalk_files import entries_of
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
-from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.sinks.formats import read_built
 from mudanza.core.sources.reader import BrokenRow
 from mudanza.core.state.loans import accepted
@@ -30,6 +29,7 @@ from mudanza.core.values.row_columns import FILE, INNER, LINE, SOURCE, key_text,
 from mudanza.core.work.choosing import Choice, choose
 from mudanza.core.work.order import list_of
 from mudanza.core.work.prepared import Prepared, prepare
+from mudanza.core.work.tables_at_hand import TablesAtHand
 
 _MOST = 5
 
@@ -153,7 +153,7 @@ def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str
         damaged,
         [(one, moments.get(one.run, "")) for one in went],
         changes,
-        _related(move, plan, texts),
+        _related(ready.tables, plan, texts),
     )
 
 
@@ -188,7 +188,7 @@ def _rows(
                 columns,
                 ready.plan.keep,
                 end,
-                skipped.get(line),
+                skipped[number],
                 fields,
                 keys,
                 mine,
@@ -236,16 +236,11 @@ def _entries(ready: Prepared, row: pl.DataFrame, title: str) -> list[str]:
     return found
 
 
-def _related(move: Move, plan: Plan, texts: Mapping[str, str | None]) -> list[Related]:
+def _related(tables: TablesAtHand, plan: Plan, texts: Mapping[str, str | None]) -> list[Related]:
     """Records of other lists, in the files as they were built last."""
     if not texts:
         return []
-    layouts: dict[str, Layout] = {plan.name: plan.layout}
-    for other in move.names("plans", ".toml"):
-        try:
-            layouts.setdefault(other, load_plan(move, other, draft=True).layout)
-        except MudanzaError:
-            continue
+    move, layouts = tables.move, tables.layouts
     found = []
     by_name = {f.name: f.title for f in plan.layout.fields}
     for reference in plan.layout.references:

@@ -22,6 +22,8 @@ from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
 
 #: Name of the column that holds a row's key as one text (`key_text`); null where it is blank.
 KEY = f"{INNER}key"
+#: what a new record without a key is known by begins with; no key can
+ROW_MARK = f"{INNER}row "
 #: beside the records' own columns, which may have any other name
 _AFTER, _HIT = f"{INNER}after", f"{INNER}hit"
 
@@ -102,7 +104,7 @@ def with_changes(records: pl.DataFrame, cells: pl.DataFrame) -> pl.DataFrame:
 
 def row_mark(titles: Sequence[str]) -> pl.Expr:
     """By what a new record without a key is known again: its texts."""
-    return pl.format("row {}", fixed_hash([pl.col(title) for title in titles]))
+    return pl.format(f"{ROW_MARK}{{}}", fixed_hash([pl.col(title) for title in titles]))
 
 
 def folder_of(move: Move, loan: str) -> Path:

@@ -330,6 +330,8 @@ def _separators_in(sample: pl.Series) -> list[str]:
     found = []
     for separator in _SEPARATORS:
         has = sample.str.contains(separator, literal=True)
+        if not has.any():
+            continue
         with_it = sample.filter(has)
         if with_it.str.contains(_DECIMAL).sum() > 0.9 * with_it.len():
             continue

@@ -59,14 +59,15 @@ def wholeness(
     paths: Sequence[Path],
     *,
     is_text: bool,
+    counted: bool = False,
     expect: int | None = None,
     newer_than: date | None = None,
 ) -> list[Finding]:
-    """Findings on whether a source is whole. `expect` is the number of rows that the old program showed."""
+    """Findings on whether a source is whole. `counted` says that the source has told its own count, `expect` is the number of rows that the old program showed."""
     found = []
     if expect is not None and rows != expect:
         found.append(Finding("whole.count", name, value=f"{rows:,} rows", rule=f"{expect:,} rows"))
-    elif expect is None and rows in _PAGES | _LIMITS.keys():
+    elif expect is None and not counted and rows in _PAGES | _LIMITS.keys():
         found.append(Finding("whole.round-count", name, value=f"{rows:,} rows", rule=_LIMITS.get(rows, "no page size")))
     for path in paths:
         if is_text and _breaks_off(path):
