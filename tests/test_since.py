@@ -210,3 +210,20 @@ def test_corrections_count_for_the_source_that_they_are_of(move: Path) -> None:
     rows(20)
     program("build", "people", cwd=move, status=1)
     assert month() == {"a": {"book": "people", "known": 59, "new": 0, "missing": 0}}
+
+
+def test_a_ledger_that_another_run_is_making_is_as_none(move: Path) -> None:
+    """It may be seen between its first byte and its tables; a file of no bytes is none either, and stops a move that was built."""
+    path = move / ".mudanza/ledger.sqlite"
+    path.parent.mkdir()
+    path.touch()
+    program("build", "people", "--rehearse", cwd=move, status=1)
+    with closing(sqlite3.connect(path)) as db:
+        db.execute("PRAGMA journal_mode = WAL")
+    assert path.stat().st_size > 0
+    program("build", "people", "--rehearse", cwd=move, status=1)
+    program("build", "people", cwd=move, status=1)
+    for extra in ("", "-wal", "-shm"):
+        path.with_name(f"ledger.sqlite{extra}").unlink(missing_ok=True)
+    path.touch()
+    assert "the ledger is gone" in program("build", "people", cwd=move, status=3).err

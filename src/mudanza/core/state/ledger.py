@@ -104,7 +104,8 @@ class Ledger:
         self._connection: sqlite3.Connection | None = None
 
     def exists(self) -> bool:
-        return self.path.exists()
+        """Whether there is a ledger; a file of no bytes is none."""
+        return self.path.exists() and self.path.stat().st_size > 0
 
     @property
     def _db(self) -> sqlite3.Connection:
@@ -115,11 +116,13 @@ class Ledger:
 
     def _open(self) -> sqlite3.Connection:
         if not self.exists():
-            empty = sqlite3.connect(":memory:", isolation_level=None)
-            empty.executescript(_SCHEMA)
-            return empty
+            return _empty()
         connection = sqlite3.connect(self.path, isolation_level=None, timeout=self._wait, check_same_thread=False)
         version = connection.execute("PRAGMA user_version").fetchone()[0]
+        if version == 0:
+            # another run is making it at this moment
+            connection.close()
+            return _empty()
         if version > _VERSION:
             raise LedgerError(
                 "the ledger was written by a newer Mudanza.",
@@ -341,6 +344,13 @@ class Ledger:
         with self._errors():
             self._create()
             self._db.executemany(statement, rows)
+
+
+def _empty() -> sqlite3.Connection:
+    """What a ledger is before the first run."""
+    empty = sqlite3.connect(":memory:", isolation_level=None)
+    empty.executescript(_SCHEMA)
+    return empty
 
 
 def _alive(process: int | None) -> bool:
