@@ -29,7 +29,7 @@ from mudanza.core.values.kinds import DECIMAL, Kind, plain_text
 from mudanza.core.values.row_columns import INNER, LINE
 
 _KIND, _FIRST, _COUNT, _ALL, _RUN = (f"{INNER}{name}" for name in ("kind", "first", "count", "all", "run"))
-_LOOK = 500
+_LOOK, _LOOK_LEAST, _LOOK_CELLS = 500, 100, 15_000
 _FIRST_LINES, _LAST_LINES = 5000, 200
 
 
@@ -78,7 +78,11 @@ def recognises(path: Path, options: ReadOptions) -> bool:
         width = max((len(row) for row in rows), default=0)
         rows = [row + [""] * (width - len(row)) for row in rows]
         lines = list(range(1, len(rows) + 1))
-    shape = guess_shape(rows, lines, options) if rows and len(rows[0]) > 2 else None
+    if not rows or len(rows[0]) <= 2:
+        return False
+    # a look at so many cells tells as much of a table that is wide
+    most = max(_LOOK_LEAST, _LOOK_CELLS // len(rows[0]))
+    shape = guess_shape(rows[:most], lines[:most], options)
     return shape is not None and shape.is_report
 
 

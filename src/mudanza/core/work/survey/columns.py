@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from decimal import Decimal
-from typing import Any
+from functools import cache
+from heapq import nsmallest
+from typing import Any, TypeVar
 
 import polars as pl
 
@@ -17,12 +19,13 @@ from mudanza.core.work.survey.value_shapes import (
     kind_tests,
     only_digits,
     pretends,
-    shape,
+    shapes,
 )
 
 #: Up to so many distinct values are counted exactly, more by adaptive sampling (Wegman) in the same memory.
 EXACT_DISTINCT = 1 << 19
 #: Most frequent values and patterns kept while counting; what falls out is rare.
+T = TypeVar("T", str, int)
 _KEPT = 2000
 _TAKEN = 200
 _SAMPLE = 500
@@ -51,53 +54,49 @@ class Column:
         self.hashes = pl.DataFrame(schema=HASHES)
         self.waiting: list[pl.DataFrame] = []
         self.bound = 2**64
+        begins = first.get_column(name).head(_SAMPLE_ROWS).alias("t").to_frame().lazy()
+        text = pl.col("t").str.strip_chars()
         sample: pl.DataFrame = (
-            first.head(_SAMPLE_ROWS).select(pl.col(name).str.strip_chars().alias("t")).filter(pl.col("t") != "")
+            begins.unique(maintain_order=True)
+            .select(text)
+            .filter(pl.col("t") != "")
+            .unique(maintain_order=True)
+            .head(_SAMPLE)
+            .collect()
         )
-        sample = sample.unique(maintain_order=True).head(_SAMPLE)
         self.samples = sample["t"].head(3).to_list()
         self.tests: list[KindTest] = []
+        seen = sample.select(_first_look()).row(0, named=True)
         if sample.height:
-            tests = kind_tests()
-            shares = sample.select(t.fits(pl.col("t")).fill_null(False).mean().alias(t.name) for t in tests).row(0)
-            certain = {
-                wider for test, share in zip(tests, shares, strict=True) if share == 1 for wider in test.is_case_of
-            }
-            self.tests = [
-                t for t, share in zip(tests, shares, strict=True) if share >= _LIKELY and t.name not in certain
-            ]
+            certain = {wider for test in kind_tests() if seen[test.name] == 1 for wider in test.is_case_of}
+            self.tests = [t for t in kind_tests() if seen[t.name] >= _LIKELY and t.name not in certain]
         self.fits = dict.fromkeys((t.name for t in self.tests), 0)
         self.odd: dict[str, list[str]] = {t.name: [] for t in self.tests}
         self.extremes: dict[str, tuple[Any, Any]] = {}
         self.sums: dict[str, Decimal] = {t.name: Decimal(0) for t in self.tests if t.is_number}
-        self.separators = _separators_in(sample["t"])
+        self.separators = [one for one in _SEPARATORS if seen[one] and _parts_values(sample["t"], one)]
         self.several = dict.fromkeys(self.separators, 0)
         self.has_shapes = self._has_shapes(sample)
-        ordered = sample["t"].str.contains(ORDERED_DATE)
-        self.has_orders = bool(sample.height) and int(ordered.sum()) > 0.5 * sample.height
+        self.has_orders = (seen["ordered"] or 0) > 0.5
 
     def _has_shapes(self, sample: pl.DataFrame) -> bool:
         """Whether the column is one of codes: few patterns, mostly with digits. Names have as many as there are lengths."""
         # the patterns of plain numbers are their lengths
         if sample.is_empty() or any(t.is_date or t.name in ("number", "e-mail", "digits") for t in self.tests):
             return False
-        shapes = sample.select(shape(pl.col("t")).alias("s"))["s"].value_counts(sort=True)
-        digits = int(sample["t"].str.contains(r"\d").sum())
-        few = int(shapes.head(12)["count"].sum()) >= 0.9 * sample.height
-        return few and (digits > 0.5 * sample.height or shapes.height <= 3)
+        counts = shapes(sample["t"]).value_counts(sort=True)
+        if int(counts.head(12)["count"].sum()) < 0.9 * sample.height:
+            return False
+        return counts.height <= 3 or int(sample["t"].str.contains(r"\d").sum()) > 0.5 * sample.height
 
-    def values(self, rows: pl.DataFrame) -> pl.LazyFrame:
-        """The distinct values of a batch that are not blank: as they stand, without spaces at the ends, how often, their hash."""
-        text = pl.col("t")
-        return (
-            rows.lazy()
-            .select(pl.col(self.name).alias("raw"))
-            .filter(pl.col("raw").is_not_null())
-            .group_by("raw")
-            .agg(pl.len().alias("n"))
-            .with_columns(pl.col("raw").str.strip_chars().alias("t"))
-            .filter(text.str.len_bytes() > 0)
+    def values(self, rows: pl.DataFrame) -> pl.DataFrame:
+        """The distinct values of a batch that are not blank: as they stand, without spaces at the ends, and how often."""
+        # a plan of one column; one that begins with all of them costs by their number
+        counts = rows.get_column(self.name).drop_nulls().alias("raw").value_counts(name="n").lazy()
+        found: pl.DataFrame = (
+            counts.with_columns(pl.col("raw").str.strip_chars().alias("t")).filter(pl.col("t") != "").collect()
         )
+        return found
 
     def queries(self, distinct: pl.DataFrame) -> list[pl.LazyFrame]:
         """What to ask of the distinct values of a batch."""
@@ -150,12 +149,13 @@ class Column:
         queries = [
             values.with_columns(expr.alias(name) for name, expr in made.items()).select(asked),
             by_hash,
-            values.select("t", "n").top_k(_TAKEN, by="n"),
+            # among many values those that stand once are none of the frequent ones
+            _top(values.select("t", "n").filter((n > 1) | (pl.len() <= _TAKEN))),
             values.filter(pretends(text)).group_by("t").agg(n.sum()),
         ]
         if self.has_shapes:
-            plain = not distinct.select((text.str.len_bytes() != text.str.len_chars()).any()).item()
-            queries.append(values.group_by(shape(text, plain=plain).alias("t")).agg(n.sum()).top_k(_TAKEN, by="n"))
+            shaped = distinct.select(shapes(distinct["t"]).alias("t"), n).lazy()
+            queries.append(_top(shaped.group_by("t").agg(n.sum())))
         if "digits" in self.fits:
             queries.append(values.filter(only_digits(text)).group_by(text.str.len_chars().alias("t")).agg(n.sum()))
         return queries
@@ -235,7 +235,7 @@ class Column:
             most=_shown(most),
             samples=self.samples,
             odd=self.odd.get(test.name, []) if test else [],
-            frequent=[(v, c) for v, c in self.frequent.most_common(10) if c > 1 or distinct <= 10],
+            frequent=[(v, c) for v, c in _most(self.frequent, 10) if c > 1 or distinct <= 10],
             shapes=self._patterns(),
             placeholders=placeholders,
             spaces=self.spaces,
@@ -250,9 +250,9 @@ class Column:
 
     def _patterns(self) -> Counts:
         if "digits" not in self.fits:
-            return self.shapes.most_common(10)
+            return _most(self.shapes, 10)
         # beyond a telephone number's length a pattern of nines says nothing
-        return [("9" * length, count) for length, count in self.lengths.most_common(10) if length <= 24]
+        return [("9" * length, count) for length, count in _most(self.lengths, 10) if length <= 24]
 
     def _kind(self, distinct: int) -> tuple[str, float, KindTest | None]:
         if self.filled == 0:
@@ -317,38 +317,51 @@ class Column:
         )
 
 
+@cache
+def _first_look() -> list[pl.Expr]:
+    """What is asked of a sample: the share of it that is of each kind, whether a separator stands in it, the share of dates with an order."""
+    text = pl.col("t")
+    return [
+        *(test.fits(text).fill_null(False).mean().alias(test.name) for test in kind_tests()),
+        *(text.str.contains(one, literal=True).any().alias(one) for one in _SEPARATORS),
+        text.str.contains(ORDERED_DATE).mean().alias("ordered"),
+    ]
+
+
 def _add(counter: Counter[str], counts: pl.DataFrame) -> None:
     counter.update(dict(counts.iter_rows()))
     if len(counter) > 2 * _KEPT:
-        kept = counter.most_common(_KEPT)
+        kept = _most(counter, _KEPT)
         counter.clear()
         counter.update(dict(kept))
 
 
-def _separators_in(sample: pl.Series) -> list[str]:
-    """Separators that stand in some values of a sample between parts that look like the values without one."""
-    found = []
-    for separator in _SEPARATORS:
-        has = sample.str.contains(separator, literal=True)
-        if not has.any():
-            continue
-        with_it = sample.filter(has)
-        if with_it.str.contains(_DECIMAL).sum() > 0.9 * with_it.len():
-            continue
-        if _of_one_stock(with_it.str.split(separator)):
-            found.append(separator)
-            continue
-        if not 0 < int(has.sum()) < 0.9 * sample.len() or sample.len() < 10:
-            continue
-        alone = sample.filter(~has).to_frame("t").select(_rough(pl.col("t")))["t"].unique()
-        parts = sample.filter(has).str.split(separator).explode().str.strip_chars()
-        parts = parts.filter(parts != "").to_frame("t").select(_rough(pl.col("t")))["t"]
-        alike = int(parts.is_in(alone.implode()).sum())
-        # words are like words whatever they are; codes, numbers and addresses are only like their own kind
-        plain = alone.len() and alone.is_in(["a", "a a", "A", "Aa", "Aa Aa"]).any()
-        if alike > 0.95 * parts.len() and not plain:
-            found.append(separator)
-    return found
+def _top(counts: pl.LazyFrame) -> pl.LazyFrame:
+    return counts.top_k(_TAKEN, by=["n", "t"], reverse=[False, True])
+
+
+def _most(counter: Counter[T], number: int) -> list[tuple[T, int]]:
+    """The most frequent values; of those that stand as often, the first by their letters, whatever they came behind."""
+    return nsmallest(number, counter.items(), key=lambda item: (-item[1], item[0]))
+
+
+def _parts_values(sample: pl.Series, separator: str) -> bool:
+    """Whether a separator that stands in some values of a sample parts texts that look like the values without one."""
+    has = sample.str.contains(separator, literal=True)
+    with_it = sample.filter(has)
+    if with_it.str.contains(_DECIMAL).sum() > 0.9 * with_it.len():
+        return False
+    if _of_one_stock(with_it.str.split(separator)):
+        return True
+    if with_it.len() >= 0.9 * sample.len() or sample.len() < 10:
+        return False
+    alone = sample.filter(~has).to_frame("t").select(_rough(pl.col("t")))["t"].unique()
+    parts = with_it.str.split(separator).explode().str.strip_chars()
+    parts = parts.filter(parts != "").to_frame("t").select(_rough(pl.col("t")))["t"]
+    alike = int(parts.is_in(alone.implode()).sum())
+    # words are like words whatever they are; codes, numbers and addresses are only like their own kind
+    plain = alone.len() and alone.is_in(["a", "a a", "A", "Aa", "Aa Aa"]).any()
+    return alike > 0.95 * parts.len() and not plain
 
 
 def _of_one_stock(lists: pl.Series) -> bool:

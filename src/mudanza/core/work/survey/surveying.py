@@ -20,6 +20,11 @@ from mudanza.core.work.survey.keys import KeyCandidate, KeyWatch
 from mudanza.core.work.survey.whole import wholeness
 
 Progress = Callable[[int], None]
+#: batches are put together up to so many rows or bytes
+_POOL_ROWS = 25_000
+_POOL_BYTES = 1 << 26
+#: so many columns are asked at once; more would cost by the square of their number
+_TOGETHER = 16
 
 
 @dataclass(frozen=True)
@@ -91,7 +96,7 @@ def survey_subject(
     of_file = [0] * len(readers)
     for number, reader in enumerate(readers):
         # reading, asking and adding up go on at the same time, each with its own batch
-        for batch, answers in read_ahead(_asked(read_ahead(reader.batches()), reader.headings, columns)):
+        for batch, answers in read_ahead(_asked(read_ahead(_pooled(reader.batches())), reader.headings, columns)):
             of_file[number] += batch.rows.height + len(batch.broken)
             damaged += len(batch.broken)
             tally.add(noticed_in(batch, reader, reader.facts.name))
@@ -132,6 +137,33 @@ def survey_subject(
     return SurveyResult(subject.name, first, rows, damaged, facts, candidates, tally.groups(), _newest(facts), files)
 
 
+def _pooled(batches: Iterator[Batch]) -> Iterator[Batch]:
+    """The same rows in fewer batches where those have few rows: asking costs by column and batch, and rows of many columns are long."""
+    waiting: list[Batch] = []
+    rows = size = 0
+    for batch in batches:
+        waiting.append(batch)
+        rows += batch.rows.height
+        size += batch.rows.estimated_size()
+        if rows >= _POOL_ROWS or size >= _POOL_BYTES:
+            yield _one_batch(waiting)
+            waiting, rows, size = [], 0, 0
+    if waiting:
+        yield _one_batch(waiting)
+
+
+def _one_batch(batches: Sequence[Batch]) -> Batch:
+    if len(batches) == 1:
+        return batches[0]
+    noticed = [b.noticed for b in batches if b.noticed is not None]
+    return Batch(
+        pl.concat([b.rows for b in batches]),
+        tuple(broken for b in batches for broken in b.broken),
+        tuple(line for b in batches for line in b.blank_lines),
+        pl.concat(noticed) if noticed else None,
+    )
+
+
 def _asked(
     batches: Iterator[Batch], headings: Sequence[str], columns: dict[str, Column]
 ) -> Iterator[tuple[Batch, dict[str, list[pl.DataFrame]]]]:
@@ -144,10 +176,13 @@ def _asked(
             if name not in columns:
                 columns[name] = Column(name, batch.rows)
         mine = [columns[name] for name in headings]
-        distinct = pl.collect_all([column.values(batch.rows) for column in mine])
-        asked = [column.queries(values) for column, values in zip(mine, distinct, strict=True)]
-        answers = iter(pl.collect_all([query for queries in asked for query in queries]))
-        yield batch, {c.name: [next(answers) for _ in queries] for c, queries in zip(mine, asked, strict=True)}
+        answers = {}
+        for start in range(0, len(mine), _TOGETHER):
+            some = mine[start : start + _TOGETHER]
+            asked = [column.queries(column.values(batch.rows)) for column in some]
+            answered = iter(pl.collect_all([query for queries in asked for query in queries]))
+            answers.update({c.name: [next(answered) for _ in queries] for c, queries in zip(some, asked, strict=True)})
+        yield batch, answers
 
 
 def _amounts(columns: dict[str, Column]) -> set[str]:

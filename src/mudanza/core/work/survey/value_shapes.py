@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cache
 from string import ascii_lowercase, ascii_uppercase, digits
 
 import polars as pl
@@ -20,6 +21,7 @@ ORDERED_DATE = r"^(\d{1,2})[/.-](\d{1,2})[/.-](?:\d{4}|\d{2})(?: .*)?$"
 CONTROL = r"[\x00-\x08\x0B\x0C\x0E-\x1F\x7F-\x9F\u{200B}\u{2028}\u{2029}\u{FEFF}\u{FFFD}]"
 
 _PATTERNS = {**dict.fromkeys(digits, "9"), **dict.fromkeys(ascii_lowercase, "a"), **dict.fromkeys(ascii_uppercase, "A")}
+_BYTES = bytes.maketrans("".join(_PATTERNS).encode(), "".join(_PATTERNS.values()).encode())
 # comparing with every spelling costs less than bringing each value to small letters
 _SPELLINGS = sorted({spelt for word in PLACEHOLDERS for spelt in (word, word.upper(), word.capitalize(), word.title())})
 
@@ -59,7 +61,8 @@ def _our_times(text: pl.Expr) -> pl.Expr:
     return text.str.contains("^(19|20)")
 
 
-def kind_tests() -> list[KindTest]:
+@cache
+def kind_tests() -> tuple[KindTest, ...]:
     """The kinds, each stricter one before those that it is a case of."""
 
     def whole(text: pl.Expr) -> pl.Expr:
@@ -91,18 +94,18 @@ def kind_tests() -> list[KindTest]:
             )
         )
     tests.append(KindTest("e-mail", lambda t: t.str.contains(r"^[^\s@;,]+@[^\s@;,]+\.[A-Za-z]{2,}$")))
-    return tests
+    return tuple(tests)
 
 
-def shape(text: pl.Expr, *, plain: bool = False) -> pl.Expr:
-    """The pattern of a code: 9 for a digit, A for a capital, a for a small letter, all other signs as they are.
-
-    `plain` says that there are no letters but those of ASCII, which is quicker.
-    """
-    signs = text.str.replace_many(list(_PATTERNS), list(_PATTERNS.values()))
-    if plain:
-        return signs
-    return signs.str.replace_all(r"[\p{Lu}&&[^A]]", "A").str.replace_all(r"[\p{L}&&[^Aa]]", "a")
+def shapes(values: pl.Series) -> pl.Series:
+    """The patterns of codes: 9 for a digit, A for a capital, a for a small letter, all other signs as they are."""
+    joined: str = values.str.join("\0").item() if values.len() else ""
+    if not joined.isascii() or joined.count("\0") != values.len() - 1:
+        signs = values.str.replace_many(list(_PATTERNS), list(_PATTERNS.values()))
+        return signs.str.replace_all(r"[\p{Lu}&&[^A]]", "A").str.replace_all(r"[\p{L}&&[^Aa]]", "a")
+    # a table of bytes is ten times as quick
+    patterns = joined.encode().translate(_BYTES).decode()
+    return pl.Series(values.name, [patterns]).str.split("\0").explode()
 
 
 def pretends(text: pl.Expr) -> pl.Expr:
