@@ -9,13 +9,14 @@ import shutil
 import struct
 import subprocess
 import zipfile
+from contextlib import suppress
 from pathlib import Path
 
 import polars as pl
 import pytest
 import xlsxwriter
 import zstandard
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from conftest import alone
@@ -488,6 +489,53 @@ def test_plain_json_is_read_back(tmp_path: Path, records: list[dict]) -> None:
         rows = pl.concat([b.rows for b in reader.batches()])
         assert reader.raw_headings == tuple(names)
         assert rows.select(reader.headings).rows() == [tuple(text(r.get(n)) for n in names) for r in records]
+
+
+_key = st.sampled_from(["a", "b", "c", "a.b"])
+_tree = st.recursive(
+    _scalar,
+    lambda one: (
+        st.lists(one, max_size=4) | st.lists(st.dictionaries(_key, one), max_size=4) | st.dictionaries(_key, one)
+    ),
+    max_leaves=25,
+)
+
+
+@_tmp
+@given(
+    st.dictionaries(_key, _tree, min_size=1) | st.lists(st.dictionaries(_key, _tree), max_size=5), st.integers(1, 40)
+)
+@example({"a": {"b": [{"c": 1}]}, "a.b": [{"c": 2}]}, 5)
+@example({"a": {"c": {"b": [{"x": 1}]}, "b": [{"c": 1}, 3, {"a": [1, True]}]}}, 5)
+def test_trees_are_read_record_by_record_as_they_are_whole(tmp_path: Path, tree: dict | list, size: int) -> None:
+    """Against walking the whole tree and making each record plain; also where pieces end within a value."""
+    from mudanza.core.sources import json_stream
+    from mudanza.core.sources.decoding import look_at
+    from mudanza.core.sources.nested import open_records, records_of
+    from mudanza.core.sources.trees import flatten, lists_in, records_at
+
+    text = look_at(written(tmp_path / "t.json", json.dumps(tree)), ReadOptions())
+    kinds = [records_of(json_stream.DECODER.decode(json.dumps(tree)))]
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(json_stream, "BLOCK", size)
+        with suppress(json_stream.NotStreamedError):
+            records, can_stream = json_stream.streamed(text)
+            kinds.append(records)
+        for path in lists_in(tree):
+            expected = []
+            for record, above in records_at(json_stream.DECODER.decode(json.dumps(tree)), path):
+                row: dict[str, str | None] = {}
+                flatten(record, "", "; ", row)
+                expected.append({name: value for name, value in {**above, **row}.items() if value})
+            # a path that goes two ways, by a key with a dot, may lead to no record
+            for one in kinds[: 2 if len(kinds) > 1 and can_stream(path) else 1] if expected else ():
+                assert path in one.paths
+                facts = {"format": "JSON", "size": 1, "encoding": text.found}
+                reader = open_records(one, how(records=path or "."), tmp_path, **facts)
+                rows = pl.concat([b.rows for b in reader.batches()])
+                back = dict(zip(reader.headings, reader.raw_headings, strict=True))
+                found = [{back[k]: v for k, v in row.items() if k in back and v} for row in rows.rows(named=True)]
+                assert found == expected
 
 
 def test_contacts(tmp_path: Path) -> None:

@@ -3,48 +3,34 @@
 from __future__ import annotations
 
 import json
-from functools import lru_cache
+from collections.abc import Iterator
+from functools import cache, lru_cache
+from itertools import islice
 from pathlib import Path
-from typing import Any
 
 from mudanza.core.documents.errors import Place, SourceError
-from mudanza.core.sources.decoding import TextFile, whole_text
-from mudanza.core.sources.nested import NestedFile, free_name, open_tree, parts_of
-from mudanza.core.sources.reader import BrokenRow, ReadOptions, shorter
-
-
-def _object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
-    """An object; a key that stands in it again is numbered, as a heading would be."""
-    found = dict(pairs)
-    if len(found) == len(pairs):
-        return found
-    found = {}
-    for key, value in pairs:
-        found[free_name(key, found)] = value
-    return found
-
-
-_DECODER = json.JSONDecoder(parse_float=str, parse_int=str, strict=False, object_pairs_hook=_object)
+from mudanza.core.sources.decoding import TextFile, look_at, whole_text
+from mudanza.core.sources.json_stream import DECODER, NotStreamedError, of_lines, streamed, value_of, values_of_lines
+from mudanza.core.sources.nested import NestedFile, Records, Walked, open_records, parts_of, records_of
+from mudanza.core.sources.reader import ReadOptions
 
 
 def open_file(path: Path, options: ReadOptions, known_as: Path) -> NestedFile:
     """The reader of the records of a JSON file. Raises SourceError where the text is not JSON."""
-    tree, text, numbers, broken = _tree(path, options.encoding, known_as, _stamp(path))
-    return open_tree(
-        tree,
+    records, text = _records(path, options.encoding, known_as, _stamp(path))
+    return open_records(
+        records,
         options,
         known_as,
-        format="JSON" if numbers is None else "lines of JSON",
+        format="lines of JSON" if records.lines else "JSON",
         size=path.stat().st_size,
         encoding=text.found,
-        numbers=numbers,
-        broken=broken,
     )
 
 
 def parts(path: Path, options: ReadOptions, known_as: Path) -> list[ReadOptions]:
     """The options that read each list of the file."""
-    return parts_of(_tree(path, options.encoding, known_as, _stamp(path))[0], options)
+    return parts_of(_records(path, options.encoding, known_as, _stamp(path))[0], options)
 
 
 def _stamp(path: Path) -> tuple[int, int]:
@@ -52,23 +38,63 @@ def _stamp(path: Path) -> tuple[int, int]:
     return stat.st_mtime_ns, stat.st_size
 
 
-@lru_cache(maxsize=2)
-def _tree(
+@lru_cache(maxsize=4)
+def _records(
     path: Path,
     encoding: str | None,
     known_as: Path,
     stamp: tuple[int, int],  # noqa: ARG001
-) -> tuple[Any, TextFile, tuple[int, ...] | None, tuple[BrokenRow, ...]]:
-    """The file's content, its text, and for lines of JSON the line of each record and the lines that are damaged."""
-    body, text = whole_text(path, ReadOptions(encoding=encoding))
-    lines = body.split("\n")
-    first = next(line for line in lines if line.strip()).strip()
-    if len([line for line in lines if line.strip()]) > 1 and first.startswith("{") and _is_object(first):
-        return _lines(lines, text)
+) -> tuple[Records, TextFile]:
+    """The file's records and its text."""
+    text = look_at(path, ReadOptions(encoding=encoding))
+
+    @cache
+    def whole() -> Records:
+        return _whole(text, encoding, known_as)
+
     try:
-        return _DECODER.decode(body.strip("\ufeff")), text, None, ()
+        if _has_lines(text):
+            return of_lines(text), text
+        records, can_stream = streamed(text)
+    except NotStreamedError:
+        return (of_lines(text) if _has_long_lines(text) else whole()), text
+
+    def walk(path: str) -> Iterator[Walked]:
+        return _unchanged(records.walk(path), known_as) if can_stream(path) else whole().walk(path)
+
+    return Records(records.outline, records.counts, walk), text
+
+
+def _has_lines(text: TextFile) -> bool:
+    """Whether there are several lines, and the first is an object."""
+    lines = [line for line in text.head.lstrip("\ufeff").split("\n") if line.strip()]
+    return len(lines) > 1 and lines[0].lstrip().startswith("{") and isinstance(value_of(lines[0].strip()), dict)
+
+
+def _has_long_lines(text: TextFile) -> bool:
+    """The same for a text whose first line is longer than its head."""
+    if "\n" in text.head.strip() or not text.head.lstrip("\ufeff \t\r\n").startswith("{"):
+        return False
+    first = [value for _, value, _ in islice(values_of_lines(text), 2)]
+    return len(first) > 1 and isinstance(first[0], dict)
+
+
+def _unchanged(walked: Iterator[Walked], known_as: Path) -> Iterator[Walked]:
+    try:
+        yield from walked
+    except NotStreamedError:
+        raise SourceError(
+            "the file was changed while it was read.", place=Place(str(known_as)), hint="Run it again."
+        ) from None
+
+
+def _whole(text: TextFile, encoding: str | None, known_as: Path) -> Records:
+    """The records of a text that is read in one piece. Raises SourceError with the place where it is not JSON."""
+    body, _ = whole_text(text.path, ReadOptions(encoding=encoding))
+    try:
+        return records_of(DECODER.decode(body.strip("\ufeff")))
     except json.JSONDecodeError as error:
-        line = lines[min(error.lineno, len(lines)) - 1]
+        line = body.split("\n", error.lineno)[: error.lineno][-1]
         at_end = not body[error.pos :].strip()
         what = (
             "the text breaks off: it is not whole"
@@ -81,27 +107,3 @@ def _tree(
         raise SourceError(
             "the text is nested too deeply.", place=Place(str(known_as)), hint="Ask where it comes from."
         ) from None
-
-
-def _is_object(line: str) -> bool:
-    try:
-        return isinstance(_DECODER.decode(line), dict)
-    except (json.JSONDecodeError, RecursionError):
-        return False
-
-
-def _lines(lines: list[str], text: TextFile) -> tuple[Any, TextFile, tuple[int, ...], tuple[BrokenRow, ...]]:
-    records, numbers, broken = [], [], []
-    for number, line in enumerate(lines, start=1):
-        if not line.strip():
-            continue
-        try:
-            record = _DECODER.decode(line.strip())
-        except (json.JSONDecodeError, RecursionError):
-            record = None
-        if isinstance(record, dict):
-            records.append(record)
-            numbers.append(number)
-        else:
-            broken.append(BrokenRow(number, "read.not-json", line, shorter(line), rule="one JSON object"))
-    return records, text, tuple(numbers), tuple(broken)

@@ -13,8 +13,8 @@ import polars as pl
 
 from mudanza.core.sources.decoding import TextFile, whole_text
 from mudanza.core.sources.headings import tell_apart
-from mudanza.core.sources.nested import TEXTS
 from mudanza.core.sources.reader import Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
+from mudanza.core.sources.trees import TEXTS
 from mudanza.core.values.row_columns import LINE
 
 _PARTS = {

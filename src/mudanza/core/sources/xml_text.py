@@ -11,15 +11,15 @@ from defusedxml import DefusedXmlException
 from defusedxml.ElementTree import parse
 
 from mudanza.core.documents.errors import Place, SourceError
-from mudanza.core.sources.nested import NestedFile, open_tree, parts_of
+from mudanza.core.sources.nested import NestedFile, Records, open_records, parts_of, records_of
 from mudanza.core.sources.reader import Encoding, ReadOptions
 
 
 def open_file(path: Path, options: ReadOptions, known_as: Path) -> NestedFile:
     """The reader of the records of an XML file. Raises SourceError where it is damaged or hostile."""
     stat = path.stat()
-    return open_tree(
-        _tree(path, known_as, (stat.st_mtime_ns, stat.st_size)),
+    return open_records(
+        _records(path, known_as, (stat.st_mtime_ns, stat.st_size)),
         options,
         known_as,
         format="XML",
@@ -31,7 +31,7 @@ def open_file(path: Path, options: ReadOptions, known_as: Path) -> NestedFile:
 def parts(path: Path, options: ReadOptions, known_as: Path) -> list[ReadOptions]:
     """The options that read each list of the file."""
     stat = path.stat()
-    return parts_of(_tree(path, known_as, (stat.st_mtime_ns, stat.st_size)), options)
+    return parts_of(_records(path, known_as, (stat.st_mtime_ns, stat.st_size)), options)
 
 
 def _encoding(path: Path) -> str:
@@ -44,11 +44,11 @@ def _encoding(path: Path) -> str:
 
 
 @lru_cache(maxsize=2)
-def _tree(path: Path, known_as: Path, stamp: tuple[int, int]) -> Any:  # noqa: ARG001
+def _records(path: Path, known_as: Path, stamp: tuple[int, int]) -> Records:  # noqa: ARG001
     place = Place(str(known_as))
     try:
         root = parse(str(path)).getroot()
-        return {_name(root.tag): _content(root)}
+        return records_of({_name(root.tag): _content(root)})
     except ParseError as error:
         line, column = error.position
         what = (

@@ -140,14 +140,14 @@ def survey_subject(
 def _pooled(batches: Iterator[Batch]) -> Iterator[Batch]:
     """The same rows in fewer batches where those have few rows: asking costs by column and batch, and rows of many columns are long."""
     waiting: list[Batch] = []
-    rows = size = 0
+    rows, size = 0, 0.0
     for batch in batches:
         waiting.append(batch)
         rows += batch.rows.height
         size += batch.rows.estimated_size()
         if rows >= _POOL_ROWS or size >= _POOL_BYTES:
             yield _one_batch(waiting)
-            waiting, rows, size = [], 0, 0
+            waiting, rows, size = [], 0, 0.0
     if waiting:
         yield _one_batch(waiting)
 
