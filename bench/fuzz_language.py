@@ -67,7 +67,8 @@ VALUES = [
 
 def surroundings() -> Surroundings:
     def lookup(name: str) -> Lookup:
-        return Lookup(name, ("No",), False, pl.DataFrame({"No": ["7", "7", "K"], "Name": ["a", "b", None]}))
+        rows = pl.DataFrame({"No": ["7", "7", "K"], "Name": ["a", "b", None]})
+        return Lookup(name, ("No",), False, tuple(rows.columns), lambda: iter([rows]))
 
     crosswalk = Crosswalk(
         "demo", ("from",), (Entry(2, "K", (), "dog"), Entry(3, "1", (), "few", "20"), Entry(4, "(any)", (), ""))

@@ -111,6 +111,17 @@ _text = st.none() | st.text(
 @settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(rows=st.lists(st.tuples(_text, st.none() | st.decimals(-(10**9), 10**9, places=2)), max_size=25))
 @example(rows=[(None, Decimal("999975961.44")), (None, Decimal("-999999991.29"))])
+@example(
+    rows=[
+        ("O'Neil", Decimal("0.10")),
+        ("50%", None),
+        ("a\\b", None),
+        ("%s :x", None),
+        ("O'NEIL", None),
+        ("x\u00a0", None),
+        ("\u00a0X", None),
+    ]
+)
 def test_whatever_table_is_written_is_read_back(database: Database, rows: list[tuple]) -> None:
     charset = " CHARACTER SET utf8mb4" if database.address.startswith("mariadb") else ""
     money = "TEXT" if database.file else "NUMERIC(20,2)"
@@ -123,6 +134,16 @@ def test_whatever_table_is_written_is_read_back(database: Database, rows: list[t
     _, found, noticed = read(database, table="back_here", sums=["n"])
     assert [(t, None if n is None else Decimal(n)) for _, t, n in found] == rows
     assert noticed == []
+    # what the database finds has every row that holds the text, under the number that it has among all
+    reader = open_database(database, ReadOptions(own={"table": "back_here"}))
+    everything = [row for batch in reader.batches() for row in batch.rows.rows()]
+    for text in {t for t, _ in rows if t and t.isascii()} | {"7", "%", "o'neil"}:
+        held = reader.holding(["id", "t"], {text})
+        near = [row for batch in held for row in batch.rows.rows()] if held is not None else everything
+        assert [r for r in everything if text.lower() in [v.strip().lower() for v in r[:2] if v]] == [
+            r for r in near if text.lower() in [v.strip().lower() for v in r[:2] if v]
+        ]
+        assert set(near) <= set(everything)
 
 
 def test_counts_are_compared_with_the_databases_own(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -221,6 +242,10 @@ def test_a_list_is_built_from_a_database(move: Path) -> None:
         program("build", "people", "--json", cwd=move, status=1).json["lists"][0]["sources_read"][0]["sha256"] == digest
     )
     assert program("survey", "old:people", "--json", cwd=move, status=0).json["rows"] == 2
+    # one record is asked of the database itself
+    shown = program("preview", "people", "--key", "2", "--json", cwd=move, status=0).json["rows"]
+    assert [(row["line"], row["end"]) for row in shown] == [(2, "held back")]
+    assert program("trace", "1", "--json", cwd=move, status=0).json["found"][0]["rows"][0]["columns"]["Paid"] == "2.5"
 
 
 def test_a_missing_driver_names_the_extra(monkeypatch: pytest.MonkeyPatch) -> None:

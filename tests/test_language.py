@@ -41,7 +41,7 @@ def _crosswalk(name: str) -> Crosswalk:
 def _lookup(name: str) -> Lookup:
     if name != "vets":
         raise MoveError(f"there is no lookup {name!r}; did you mean 'vets'?")
-    return Lookup("vets", ("No",), False, _VETS)
+    return Lookup("vets", ("No",), False, tuple(_VETS.columns), lambda: iter([_VETS]))
 
 
 _DECLARED = {"day": Declared("day", Kind.DATE), "rate": Declared("rate", Kind.NUMBER, "1.5")}

@@ -225,6 +225,14 @@ def test_the_draft_builds_and_is_compared_expected_and_traced(drafted: Path) -> 
     old = program("trace", "1", "--fields", "standing", cwd=drafted, status=0).out
     assert "crosswalks/standing.csv line 2: A -> clear" in old and "clients C001  2 source rows" in old
     assert "no record has the key" in program("trace", "C009", cwd=drafted, status=2).err
+    # of several lists the one that wrote the record is looked through, and the others are named
+    plan = (drafted / "plans/clients.toml").read_text(encoding="utf-8")
+    (drafted / "plans/again.toml").write_text(plan, encoding="utf-8")
+    told = program("trace", "C002", "--json", cwd=drafted, status=0).json
+    assert [one["list_name"] for one in told["found"]] == ["clients"] and told["left"] == ["again"]
+    assert (
+        len(program("trace", "C002", "--list", "again", "--list", "clients", "--json", cwd=drafted).json["found"]) == 2
+    )
 
 
 def test_rows_are_previewed_as_asked_for(drafted: Path) -> None:

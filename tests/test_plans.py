@@ -129,7 +129,7 @@ LOOKUPS = [
     ('{Kind} -> lookup t "To" or "cat"', "Kind,To\nD,dog\nD,cat\n", 'key = "Kind"', {"1": "cat", "5": "cat"}, None),
     ('{Kind} -> lookup t "To"', "Art,To\nD,dog\n", 'key = "Kind"', None, "has no column 'Kind'"),
     ('{Kind} -> lookup t "Too"', "Kind,To\nD,dog\n", 'key = "Kind"', None, "Did you mean 'To'"),
-    ('{Kind} -> lookup t "To"', 'Kind,To\nD,dog\nE,dog\nF,dog\nC,cat,x\nG,cat\n', 'key = "Kind"', None, "is damaged"),
+    ('{Kind} -> lookup t "To"', 'Kind,To,By\nD,dog,\nE,dog,\nC,cat,x,y\nG,cat,\n', 'key = "Kind"', None, "is damaged"),
     ('{Kind} -> lookup t "To"', "Kind;To\nD;dog\nC;cat\n", 'key = "K"\nrename = { "Kind" = "K" }', {"1": "dog", "5": "cat"}, None),
     ("{Kind} -> lookup t \"To\" several=\"first\"", "Kind,To\nD,dog\nD,\nC,cat\nC,dog\n", 'key = "Kind"', {"1": "dog", "5": "cat"}, None),
 ]  # fmt: skip
@@ -148,6 +148,10 @@ def test_lookups(
         return
     built = program("build", "people", "--json", cwd=move, status=0).json["lists"][0]
     assert "incoming/t.csv" in [one["path"] for one in built["sources_read"]]
+    # few rows are looked up without holding the table
+    shown = program("preview", "people", "--fields", "kind", "--json", cwd=move, status=0).json["rows"]
+    wrote = [row["fields"][0]["after"] or "" for row in shown if row["end"] == "written"]
+    assert wrote == list((kinds or {}).values())
     with (move / "out/people.csv").open(encoding="utf-8") as file:
         made = [row["Kind"] for row in csv.DictReader(file, delimiter=";")]
     assert kinds is not None and made == list(kinds.values())

@@ -61,14 +61,14 @@ def command(
     move = here(wait)
 
     def run(given: dict[str, str]) -> BuildResult:
-        with look.progress("building", as_json) as progress:
+        with look.progress(as_json) as tell:
             return build(
                 move,
                 lists,
                 rehearse=rehearse,
                 as_of=as_of,
                 parameters=given,
-                progress=progress,
+                tell=tell,
                 compare=compare,
                 fewer=fewer,
                 new_identities=new_identities,

@@ -73,7 +73,7 @@ def command(
     from mudanza.core.work.check import check
 
     layout = find_layout(layout_name)
-    with look.progress("checking", as_json) as progress:
+    with look.progress(as_json) as tell:
         result = check(
             file,
             layout,
@@ -82,7 +82,7 @@ def command(
             others=others,
             sheet=sheet,
             limit=limit,
-            progress=progress,
+            tell=tell,
         )
     if findings_file is not None:
         with Outputs("check") as outputs:

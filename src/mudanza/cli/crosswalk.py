@@ -64,8 +64,8 @@ def command(
         start_crosswalks(move, load_plan(move, list_name, draft=True))
 
     def find(given: dict[str, str]) -> list[CodesOf]:
-        with look.progress("reading", as_json) as progress:
-            return find_codes(move, list_name, as_of=as_of, parameters=given, progress=progress)
+        with look.progress(as_json) as tell:
+            return find_codes(move, list_name, as_of=as_of, parameters=given, tell=tell)
 
     found = answered(find, parameters)
     if name is not None:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import dataclasses
 import json
 import sys
-from collections.abc import Callable, Iterator, Sequence
+import time
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -22,6 +23,7 @@ from mudanza.core.work.shapes import error_shape
 if TYPE_CHECKING:
     from mudanza.core.findings.finding import Finding
     from mudanza.core.findings.tally import Group
+    from mudanza.core.work.progress import Tell
 
 #: a teal that can be read on white and on black
 ACCENT = "color(30)"
@@ -157,40 +159,56 @@ def groups(found: Sequence[Group], *, with_file: bool = False) -> None:
         columns(rows, heads=["", "count", "code", "field", "for example"], right=(1,), fold=(4,))
 
 
+#: seconds after which work shows how far it is
+_SOON = 0.5
+
+
 @contextmanager
-def progress(what: str, quiet: bool) -> Iterator[Callable[[int], None] | None]:
-    """A count of rows on standard error, on a terminal, for work over a second."""
+def progress(quiet: bool) -> Iterator[Tell]:
+    """On standard error, if that is a terminal: what is being done, how much of it, and the time that is left, as long as it goes on."""
+    from mudanza.core.work.progress import Progress, quietly
+
     if quiet or not sys.stderr.isatty():
-        yield None
+        yield quietly
         return
-    import time
+    from threading import Timer
 
-    from rich.progress import BarColumn, Progress, TextColumn
+    from rich.progress import BarColumn, TextColumn
+    from rich.progress import Progress as Bar
 
-    begun = time.monotonic()
-    bar = Progress(
-        TextColumn(what),
-        BarColumn(bar_width=20, pulse_style=ACCENT),
-        TextColumn("{task.completed:,.0f} rows"),
+    bar = Bar(
+        TextColumn("{task.description}"),
+        BarColumn(bar_width=20, pulse_style=ACCENT, complete_style=ACCENT),
+        TextColumn("{task.fields[said]}"),
         TextColumn("{task.elapsed:.0f} s"),
         console=err,
         transient=True,
     )
-    task = bar.add_task(what, total=None)
-    started = False
+    task = bar.add_task("opening", total=None, said="")
+    began = time.monotonic()
+    phase = ""
 
-    def step(rows: int) -> None:
-        nonlocal started
-        if not started and time.monotonic() - begun > 1:
-            bar.start()
-            started = True
-        bar.update(task, completed=rows)
+    def step(now: Progress) -> None:
+        nonlocal began, phase
+        if now.phase != phase:
+            phase, began = now.phase, time.monotonic()
+        parts = [plural(now.rows, "row")] if now.rows else []
+        if now.share and now.share < 1:
+            parts.append(f"{now.share:.0%}")
+            left = (time.monotonic() - began) * (1 - now.share) / now.share
+            parts.append(f"about {max(1, round(left))} s left")
+        share = None if now.share is None else 1.0
+        bar.update(task, description=phase, total=share, completed=now.share or 0, said=", ".join(parts))
 
+    # what is done in no time needs none
+    later = Timer(_SOON, bar.start)
+    later.start()
     try:
         yield step
     finally:
-        if started:
-            bar.stop()
+        later.cancel()
+        later.join()
+        bar.stop()
 
 
 def show_error(error: BaseException, wants_json: bool) -> int:

@@ -94,8 +94,8 @@ def command(
     results, read = [], []
     for subject in found:
         try:
-            with look.progress(f"surveying {subject.name}", as_json) as progress:
-                results.append(survey_subject(subject, progress, expect=expect, newer_than=newer_than))
+            with look.progress(as_json) as tell:
+                results.append(survey_subject(subject, tell, expect=expect, newer_than=newer_than))
             read.append(subject)
         except SourceError as error:
             if len(found) == 1 and not missing:

@@ -18,7 +18,13 @@ if TYPE_CHECKING:
 
 @click.command("trace")
 @click.argument("key")
-@click.option("--list", "lists", metavar="LIST", multiple=True, help="Look only in this list; may be repeated.")
+@click.option(
+    "--list",
+    "lists",
+    metavar="LIST",
+    multiple=True,
+    help="Look in this list; may be repeated. Without it, in the first list that has the key.",
+)
 @click.option("--fields", metavar="A,B", help="Only these fields.")
 @run_options
 @json_option
@@ -46,11 +52,12 @@ def command(
     from mudanza.core.work.trace import trace
 
     move = here()
-    found, failed = answered(lambda given: trace(move, key, lists, as_of=as_of, parameters=given), parameters)
+    traces = answered(lambda given: trace(move, key, lists, as_of=as_of, parameters=given), parameters)
+    found = traces.found
     if as_json:
-        look.document(trace_shape(key, found, [name for name, _ in failed]))
+        look.document(trace_shape(key, traces))
         ctx.exit(0 if found else 1)
-    for name, error in failed:
+    for name, error in traces.failed:
         look.say(f"the list {name} could not be looked through: {error.what}", style="dim")
     if not found:
         raise MoveError(
@@ -62,6 +69,9 @@ def command(
         if number:
             look.say()
         _show(one, chosen)
+    if traces.left:
+        look.say()
+        look.say(f"not looked for in {', '.join(traces.left)}; --list NAME looks there", style="dim")
 
 
 def _show(one: Trace, chosen: set[str] | None) -> None:

@@ -14,7 +14,7 @@ from mudanza.core.engine.corrections import broken_corrected_by, corrected_by, c
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan, Source
 from mudanza.core.sources.noticing import noticed_in
-from mudanza.core.sources.opening import files_of, open_source
+from mudanza.core.sources.opening import files_of, open_source, share_of_all
 from mudanza.core.sources.reader import Batch, BrokenRow, Reader
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import FILE, LINE, OLD_LINE, SOURCE, TEXT, WAS, WHY, where
@@ -161,6 +161,10 @@ class Intake:
         for one in self.opened:
             names.setdefault(one.source.name, {}).update(dict.fromkeys(one.names))
         return {source: tuple(columns) for source, columns in names.items()}
+
+    def share(self, opened: Opened, batch: Batch) -> float | None:
+        """How much of all sources has been read with a batch; None where that cannot be told, as of a database."""
+        return share_of_all([one.path for one in self.opened], opened.number, batch.share)
 
     def batches(self, *, first: bool = False) -> Iterator[tuple[Opened, Batch]]:
         """The batches of all sources. With `first`, only a small one of each."""

@@ -32,6 +32,8 @@ class Part:
     held: pl.DataFrame
     findings: pl.DataFrame
     summary: Summary
+    #: how much of all sources of the list has been read, if that can be told
+    share: float | None = None
 
 
 def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> Iterator[Part]:
@@ -55,7 +57,8 @@ def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> It
             found = found.filter(~whole)
         summary = _counted(plan, recipe, opened, batch, early, ends, unused, read)
         summary.tally.add(found)
-        yield Part(ends.written, ends.records, _held(opened, batch, ends, intake.columns), found, summary)
+        held = _held(opened, batch, ends, intake.columns)
+        yield Part(ends.written, ends.records, held, found, summary, intake.share(opened, batch))
     if rest:
         yield _rest(recipe, intake, rest)
 

@@ -91,11 +91,10 @@ class Recipe:
 
     def run(self, rows: pl.DataFrame, stages: list[Stage]) -> pl.DataFrame:
         """Rows with the columns of some of its stages. Raises MoveError where the move's own steps fail."""
-        lazy = run_stages(rows.lazy(), stages)
         if not self.own_steps:
-            return lazy.collect()
+            return run_stages(rows.lazy(), stages).collect()
         try:
-            return lazy.collect()
+            return run_stages(rows.lazy(), stages).collect()
         except Exception as error:  # whatever somebody's own function does
             raise MoveError(
                 f"one of the move's own steps failed: {str(error).splitlines()[0]}",

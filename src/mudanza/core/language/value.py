@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
 
@@ -81,11 +81,28 @@ class Asked:
 
 
 @dataclass(frozen=True)
+class PartTable:
+    """A table that is asked for some of its rows at a time: its columns, and what gives the rows that have texts in the first of them."""
+
+    columns: tuple[str, ...]
+    rows_for: Callable[[pl.Series], pl.DataFrame]
+
+    def select(self, *columns: str) -> PartTable:
+        """The same with some of its columns."""
+        return PartTable(columns, lambda texts: self.rows_for(texts).select(columns))
+
+    def rename(self, names: Mapping[str, str]) -> PartTable:
+        """The same under other names."""
+        columns = tuple(names.get(column, column) for column in self.columns)
+        return PartTable(columns, lambda texts: self.rows_for(texts).rename(dict(names)))
+
+
+@dataclass(frozen=True)
 class Join:
-    """A small table joined to rows: the column of theirs that is looked up in the table's first, and the columns that come of it."""
+    """A table joined to rows: the column of theirs that is looked up in the table's first, and the columns that come of it."""
 
     on: str
-    table: pl.DataFrame
+    table: pl.DataFrame | PartTable
 
 
 @dataclass(frozen=True)
@@ -102,8 +119,12 @@ def run_stages(rows: pl.LazyFrame, stages: Sequence[Stage]) -> pl.LazyFrame:
         if stage.columns:
             rows = rows.with_columns(stage.columns)
         for join in stage.joins:
+            table = join.table
+            if isinstance(table, PartTable):
+                made = rows.collect()
+                rows, table = made.lazy(), table.rows_for(made[join.on])
             rows = rows.join(
-                join.table.lazy(), left_on=join.on, right_on=join.table.columns[0], how="left", maintain_order="left"
+                table.lazy(), left_on=join.on, right_on=join.table.columns[0], how="left", maintain_order="left"
             )
     return rows
 
@@ -127,7 +148,7 @@ class Stages:
         self._stage(value).columns.append((value.expr if expr is None else expr).alias(name))
         return replace(value, expr=pl.col(name), level=value.level + 1)
 
-    def join(self, held: Value, table: pl.DataFrame) -> list[Value]:
+    def join(self, held: Value, table: pl.DataFrame | PartTable) -> list[Value]:
         """What a table has for a value that `hold` gave, looked up in its first column, which has no text twice: its other columns, null where it has none."""
         names = {column: self.name() for column in table.columns[1:]}
         self._stage(held).joins.append(Join(held.expr.meta.output_name(), table.rename(names)))
@@ -153,7 +174,7 @@ class Surroundings:
     """
 
     crosswalk: Callable[[str], Crosswalk]
-    keys: Callable[[str], pl.DataFrame]
+    keys: Callable[[str], PartTable]
     book_exists: Callable[[str], bool]
     parameters: Parameters
     as_of: date

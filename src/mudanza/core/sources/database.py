@@ -6,7 +6,7 @@ import hashlib
 import logging
 import sqlite3
 import warnings
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
@@ -32,6 +32,7 @@ from mudanza.core.values.row_columns import LINE
 _FETCH = 20_000
 _FIRST = 1_000
 _TOLERANCE = Decimal("1e-12")
+_OTHER_SPACES = "\t\n\v\f\r\x85\xa0"
 #: the character set of binary columns in MariaDB
 _BINARY = 63
 
@@ -248,16 +249,60 @@ class DatabaseTable(WithoutCells):
         return Digest(name, self.size, str(self._sums[-1].hexdigest()))
 
     def _select(self) -> str:
-        texts = texts_of(self._engine.dialect, self._described)
+        texts = ", ".join(self._texts)
+        return f"SELECT {texts} FROM {self._origin}" + (f" ORDER BY {', '.join(self._order)}" if self._order else "")
+
+    @cached_property
+    def _texts(self) -> list[str]:
+        return texts_of(self._engine.dialect, self._described)
+
+    @cached_property
+    def _order(self) -> list[str]:
+        """What a table is ordered by: its primary key, or all its columns; a query is as it is."""
         own = self.options.own
-        order = ""
-        if "table" in own:
-            schema, _, table = own["table"].rpartition(".")
-            key = sa.inspect(self._engine).get_pk_constraint(table, schema=schema or None)["constrained_columns"]
-            quote = self._engine.dialect.identifier_preparer.quote
-            columns = [quote(c) for c in key] or [str(i + 1) for i in range(len(texts))]
-            order = f" ORDER BY {', '.join(columns)}"
-        return f"SELECT {', '.join(texts)} FROM {self._origin}{order}"
+        if "table" not in own:
+            return []
+        schema, _, table = own["table"].rpartition(".")
+        key = sa.inspect(self._engine).get_pk_constraint(table, schema=schema or None)["constrained_columns"]
+        quote = self._engine.dialect.identifier_preparer.quote
+        return [quote(c) for c in key] or self._texts
+
+    def holding(self, headings: Collection[str], texts: Collection[str]) -> Iterator[Batch] | None:
+        """The rows that hold one of some texts in one of some columns (and perhaps others), as the database finds them, numbered as among all rows;
+        None if it cannot be asked for them."""
+        asked = [one for one, heading in zip(self._texts, self.headings, strict=True) if heading in headings]
+        # but for ASCII, databases compare capitals as they please; and a query has no order in which its rows could be numbered
+        if not self._order or not all(text.isascii() and text and "\\" not in text for text in texts):
+            return None
+        tests = []
+        for one in asked:
+            value = sa.func.lower(sa.cast(sa.literal_column(one), sa.String(4000)))
+            # databases take only spaces off the ends
+            other = sa.or_(*(value.contains(sign, autoescape=True) for sign in _OTHER_SPACES))
+            for text in texts:
+                within = value.contains(text.lower(), autoescape=True)
+                tests.append(sa.or_(sa.func.trim(value) == text.lower(), sa.and_(within, other)))
+        where = sa.or_(sa.false(), *tests).compile(dialect=self._engine.dialect, compile_kwargs={"literal_binds": True})
+        return self._rows_where(str(where).replace("%%", "%"))
+
+    def _rows_where(self, where: str) -> Iterator[Batch]:
+        numbered = f"ROW_NUMBER() OVER (ORDER BY {', '.join(self._order)})"
+        names = [self._engine.dialect.identifier_preparer.quote(f"column {i}") for i in range(len(self._texts) + 2)]
+        # as COPY gives them
+        copied = self._engine.dialect.name == "postgresql"
+        texts = [f"({one})::text" for one in self._texts] if copied else self._texts
+        columns = [*texts, numbered, f"CASE WHEN {where} THEN 1 END"]
+        listed = ", ".join(f"{column} AS {name}" for column, name in zip(columns, names, strict=True))
+        select = (
+            f"SELECT {', '.join(names[:-1])} FROM (SELECT {listed} FROM {self._origin}) AS found WHERE {names[-1]} = 1"
+        )
+        schema: dict[str, Any] = {**dict.fromkeys(self.headings, pl.String), LINE: pl.Int64}
+        with _told(self.database), self._engine.connect() as connection:
+            self._begin(connection)
+            rows = [tuple(row) for row in connection.exec_driver_sql(f"{select} ORDER BY {names[-2]}")]
+        text = pl.col(pl.String)
+        frame_ = pl.DataFrame(rows, schema=schema, orient="row", strict=False)
+        yield Batch(frame_.with_columns(pl.when(text.str.len_bytes() > 0).then(text).name.keep()))
 
     def batches(self, *, first: bool = False) -> Iterator[Batch]:
         """The rows. At the end the count, and the sums that were asked for, are compared with the database's own."""

@@ -113,6 +113,11 @@ def utf8_chunks(
                 return
 
 
+def share_of(text: TextFile, blocks: int) -> float:
+    """How much of a file so many blocks are."""
+    return min(1.0, blocks * BLOCK / max(text.path.stat().st_size, 1))
+
+
 def whole_text(path: Path, options: ReadOptions) -> tuple[str, TextFile]:
     """All of a text file, decoded, for formats that are read in one piece. Raises SourceError where it cannot be decoded."""
     text = look_at(path, options)

@@ -12,7 +12,7 @@ import polars as pl
 
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.findings.finding import Finding, frame
-from mudanza.core.sources.decoding import BLOCK, utf8_chunks
+from mudanza.core.sources.decoding import BLOCK, share_of, utf8_chunks
 from mudanza.core.sources.headings import records_among, tell_apart
 from mudanza.core.sources.reader import Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
 from mudanza.core.sources.sniff import STAND_IN, TextForm, find_text_form, split_rows
@@ -90,7 +90,9 @@ class DelimitedFile(WithoutCells):
         carry = b""
         chunks = self._chunks(_FIRST_BLOCK if first else BLOCK)
         chunk: bytes | None = next(chunks)
+        blocks = 0
         while chunk is not None:
+            blocks += 1
             following = next(chunks, None)
             at_end = following is None
             block = carry + chunk if carry else chunk
@@ -104,7 +106,7 @@ class DelimitedFile(WithoutCells):
                 if cut_off:
                     cut = _with_cut_off(cut)
                 if cut.rows or cut.broken or cut.blank_lines:
-                    yield self._batch(cut, line + 1, shape)
+                    yield replace(self._batch(cut, line + 1, shape), share=share_of(self.form.text, blocks))
                 line += cut.passed
                 carry = block[cut.used :]
             else:

@@ -11,7 +11,7 @@ from pathlib import Path
 import polars as pl
 
 from mudanza.core.documents.errors import Place, SourceError
-from mudanza.core.sources.decoding import TextFile, look_at
+from mudanza.core.sources.decoding import TextFile, look_at, share_of
 from mudanza.core.sources.guard import is_workbook
 from mudanza.core.sources.headings import find_heading, tell_apart
 from mudanza.core.sources.lines import TEXT, is_blank_line, lines_of
@@ -156,7 +156,7 @@ class FixedFile(WithoutCells):
         for name, (start, last) in zip(self.headings, spans, strict=True):
             value = pl.col(TEXT).str.slice(start, None if last is None else last - start).str.strip_chars()
             exprs.append(pl.when(value.str.len_bytes() > 0).then(value).alias(name))
-        for frame, broken in lines_of(self.text, first=first):
+        for blocks, (frame, broken) in enumerate(lines_of(self.text, first=first), start=1):
             rows = frame.filter(pl.col(LINE) > self.columns.first_line)
             blank = rows.filter(is_blank_line())[LINE].to_list()
             rows = rows.filter(~is_blank_line())
@@ -167,4 +167,9 @@ class FixedFile(WithoutCells):
                     for text, line in rows.filter(beyond).select(TEXT, LINE).iter_rows()
                 ]
                 rows = rows.filter(~beyond)
-            yield Batch(rows.select(*exprs, LINE), tuple(sorted(broken, key=lambda b: b.line)), tuple(blank))
+            yield Batch(
+                rows.select(*exprs, LINE),
+                tuple(sorted(broken, key=lambda b: b.line)),
+                tuple(blank),
+                share=share_of(self.text, blocks),
+            )

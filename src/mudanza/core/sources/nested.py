@@ -149,11 +149,14 @@ class NestedFile(WithoutCells):
         """The records, in file order."""
         frames: list[pl.DataFrame] = []
         broken: list[BrokenRow] = []
+        read, count = 0, self.records.counts.get(self.path)
         for frame, damaged in self._pieces():
             frames.append(frame)
             broken += damaged
+            read += frame.height
             if first or len(frames) == _PIECES:
-                yield Batch(pl.concat(frames), tuple(sorted(broken, key=lambda b: b.line)))
+                share = read / count if count else None
+                yield Batch(pl.concat(frames), tuple(sorted(broken, key=lambda b: b.line)), share=share)
                 frames, broken = [], []
         yield Batch(pl.concat([self._frame([], []), *frames]), tuple(sorted(broken, key=lambda b: b.line)))
 

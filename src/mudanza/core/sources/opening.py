@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from importlib import import_module
 from pathlib import Path
@@ -243,6 +243,14 @@ def _format(path: Path, start: bytes, options: ReadOptions, place: Place) -> str
         # none of these begins like this
         by_ending = "xml" if start.lstrip(b"\xef\xbb\xbf\xff\xfe \r\n\t\0").startswith(b"<") else "delimited"
     return by_ending or own or "delimited"
+
+
+def share_of_all(paths: Sequence[Path], number: int, of_file: float | None) -> float | None:
+    """How much of some files, read one after the other, is read with a share of the one of that number; None where that cannot be told, as of a database."""
+    sizes = [path.stat().st_size if path.is_file() else 0 for path in paths]
+    if of_file is None or not all(sizes):
+        return None
+    return (sum(sizes[:number]) + of_file * sizes[number]) / sum(sizes)
 
 
 def read_ahead(items: Iterator[T], ahead: int = 2) -> Iterator[T]:

@@ -148,13 +148,14 @@ class Batch:
     """Some rows: text columns named by the headings plus `#line`, and the rows that could not be read.
 
     `noticed` has what else was seen, in the shape of findings without their file. A finding of severity stop with a
-    line and a column is about that one value.
+    line and a column is about that one value. `share` is how much of the source has been read with it, if that is known.
     """
 
     rows: pl.DataFrame
     broken: tuple[BrokenRow, ...] = ()
     blank_lines: tuple[int, ...] = ()
     noticed: pl.DataFrame | None = None
+    share: float | None = None
 
 
 def shorter(text: str, most: int = 80) -> str:

@@ -15,7 +15,7 @@ import polars as pl
 
 from mudanza.core.documents.errors import Place, SourceError, unknown
 from mudanza.core.findings.finding import Finding, frame
-from mudanza.core.sources.decoding import TextFile, look_at
+from mudanza.core.sources.decoding import TextFile, look_at, share_of
 from mudanza.core.sources.guard import is_workbook
 from mudanza.core.sources.headings import tell_apart
 from mudanza.core.sources.lines import TEXT, is_blank_line, lines_of
@@ -232,7 +232,7 @@ class TaggedFile(WithoutCells):
         marks, delimiter = self.marks, self.marks.delimiter
         last: dict[str, pl.DataFrame] = {}
         tag = pl.col(TEXT).str.split(delimiter).list.first().str.strip_chars()
-        for frame_, undecodable in lines_of(self._text, first=first):
+        for blocks, (frame_, undecodable) in enumerate(lines_of(self._text, first=first), start=1):
             tagged = frame_.with_columns(tag.alias("tag"))
             rows, broken = self._records(tagged, self.kind)
             rows = rows.rename(dict(zip(rows.columns[:-1], self.headings, strict=False)))
@@ -267,7 +267,11 @@ class TaggedFile(WithoutCells):
             broken = sorted([*broken, *undecodable], key=lambda b: b.line)
             blank = tuple(frame_.filter(is_blank_line())[LINE].to_list())
             yield Batch(
-                rows.filter(~orphans).select(*self.headings, LINE), tuple(broken), blank, self._strangers(tagged)
+                rows.filter(~orphans).select(*self.headings, LINE),
+                tuple(broken),
+                blank,
+                self._strangers(tagged),
+                share_of(self._text, blocks),
             )
 
     def _strangers(self, tagged: pl.DataFrame) -> pl.DataFrame:

@@ -2,23 +2,37 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import polars as pl
 
 from mudanza.core.documents.errors import MoveError, few, nearest
 from mudanza.core.values.row_columns import INNER
 
+#: the columns of what a lookup has by key
+VALUES = ("key", "first", "last", "all", "count")
+#: up to so many keys are sought among the rows as they are read
+_FEW = 1000
+
 
 @dataclass(frozen=True)
 class Lookup:
-    """A table to look up in. `keys` are the columns looked up by; with `fold`, capitals and spaces at the ends do not matter."""
+    """A table to look up in. `keys` are the columns looked up by; with `fold`, capitals and spaces at the ends do not matter.
+
+    `parts` reads its rows. With `for_few`, they are not held in memory as long as only few keys are asked for.
+    """
 
     name: str
     keys: tuple[str, ...]
     fold: bool
-    rows: pl.DataFrame
+    columns: tuple[str, ...]
+    parts: Callable[[], Iterator[pl.DataFrame]]
+    for_few: bool = False
     _found: dict[str, pl.DataFrame] = field(default_factory=dict)
+    #: the keys that were asked for last, and the rows that have them
+    _near: list[tuple[frozenset[str], pl.DataFrame]] = field(default_factory=list)
 
     def key(self, parts: list[pl.Expr]) -> pl.Expr:
         """Values as the one text that is looked up; null where all are blank."""
@@ -26,32 +40,56 @@ class Lookup:
         joined = pl.concat_str([p.str.to_lowercase() if self.fold else p for p in plain], separator=INNER)
         return pl.when(pl.any_horizontal([p.str.len_bytes() > 0 for p in plain])).then(joined)
 
-    def values(self, column: str) -> pl.DataFrame:
-        """The values of a column by key: columns key, first and last (that is filled), all (different ones), and count (how many they are).
+    def check(self, column: str) -> None:
+        """Raise MoveError where the table lacks a column, or one that it is looked up by."""
+        for asked in (column, *self.keys):
+            if asked not in self.columns:
+                near = nearest(asked, list(self.columns))
+                raise MoveError(
+                    f"the lookup {self.name!r} has no column {asked!r}.",
+                    hint=f"Did you mean {near!r}?" if near else f"It has: {few(self.columns)}.",
+                )
 
-        Raises MoveError where the table has no such column.
+    def values(self, column: str) -> pl.DataFrame:
+        """The values of a column by key, as `VALUES`: first and last (that is filled), all (different ones), and count (how many they are).
+
+        Raises MoveError where the table has no such column, or a row is damaged.
         """
+        self.check(column)
         if column not in self._found:
-            for asked in (column, *self.keys):
-                if asked not in self.rows.columns:
-                    near = nearest(asked, self.rows.columns)
-                    raise MoveError(
-                        f"the lookup {self.name!r} has no column {asked!r}.",
-                        hint=f"Did you mean {near!r}?" if near else f"It has: {few(self.rows.columns)}.",
-                    )
-            self._found[column] = (
-                self.rows.lazy()
-                .select(
-                    self.key([pl.col(k) for k in self.keys]).alias("key"),
-                    pl.col(column).str.strip_chars().alias("value"),
-                )
-                .filter(pl.col("key").is_not_null())
-                .with_columns(pl.when(pl.col("value") != "").then(pl.col("value")))
-                .group_by("key", maintain_order=True)
-                .agg(pl.col("value").drop_nulls().unique(maintain_order=True).alias("all"))
-                .with_columns(
-                    first=pl.col("all").list.first(), last=pl.col("all").list.last(), count=pl.col("all").list.len()
-                )
-                .collect()
-            )
+            self._found[column] = self._by_key(self._rows, column)
         return self._found[column]
+
+    def values_for(self, column: str, texts: pl.Series) -> pl.DataFrame:
+        """The same at least for some keys. Raises as `values` does."""
+        asked = frozenset(texts.drop_nulls().unique().to_list())
+        if not self.for_few or len(asked) > _FEW or column in self._found:
+            return self.values(column)
+        self.check(column)
+        if not self._near or not asked <= self._near[0][0]:
+            wanted = self._key.is_in(list(asked))
+            self._near[:] = [(asked, pl.concat([rows.filter(wanted) for rows in self.parts()], how="diagonal"))]
+        return self._by_key(self._near[0][1], column)
+
+    @property
+    def _key(self) -> pl.Expr:
+        return self.key([pl.col(k) for k in self.keys])
+
+    @cached_property
+    def _rows(self) -> pl.DataFrame:
+        return pl.concat(self.parts(), how="diagonal")
+
+    def _by_key(self, rows: pl.DataFrame, column: str) -> pl.DataFrame:
+        return (
+            rows.lazy()
+            .select(self._key.alias("key"), pl.col(column).str.strip_chars().alias("value"))
+            .filter(pl.col("key").is_not_null())
+            .with_columns(pl.when(pl.col("value") != "").then(pl.col("value")))
+            .group_by("key", maintain_order=True)
+            .agg(pl.col("value").drop_nulls().unique(maintain_order=True).alias("all"))
+            .with_columns(
+                first=pl.col("all").list.first(), last=pl.col("all").list.last(), count=pl.col("all").list.len()
+            )
+            .select(VALUES)
+            .collect()
+        )

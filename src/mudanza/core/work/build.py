@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import date
@@ -32,6 +32,7 @@ from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.list_files import ListFiles
 from mudanza.core.work.order import in_order_of_need, looked_up_lists
 from mudanza.core.work.prepared import Prepared, assembled
+from mudanza.core.work.progress import Progress, Tell, quietly
 from mudanza.core.work.references import refers_to_itself, wanted_columns
 from mudanza.core.work.results import BuildResult, ListResult
 from mudanza.core.work.shapes import build_shape
@@ -41,8 +42,6 @@ from mudanza.core.work.tables_at_hand import TablesAtHand
 #: so often a list that refers to itself is made anew for those that an earlier round held back
 _ROUNDS = 200
 
-Progress = Callable[[int], None]
-
 
 @dataclass(frozen=True)
 class _Asked:
@@ -50,7 +49,7 @@ class _Asked:
 
     as_of: date
     parameters: Mapping[str, str]
-    progress: Progress | None
+    tell: Tell
     compare: bool
     #: losses that are meant, by the codes of their findings
     meant: frozenset[str]
@@ -73,7 +72,7 @@ def build(
     rehearse: bool = False,
     as_of: date | None = None,
     parameters: Mapping[str, str] | None = None,
-    progress: Progress | None = None,
+    tell: Tell = quietly,
     compare: bool = False,
     fewer: bool = False,
     new_identities: bool = False,
@@ -85,18 +84,20 @@ def build(
     A list of which far fewer records are left than the build before wrote is refused, unless `fewer` says that it is meant; likewise one of whose old
     identifiers hardly any comes back, unless `new_identities` says so. A rehearsal tells both as findings.
 
-    `as_of` is the day that `within … days` counts from (today if None). `progress` is told how many rows
-    were read so far. Raises MudanzaError where a plan, a file or the ledger is wrong; then nothing is written.
+    `as_of` is the day that `within … days` counts from (today if None). `tell` is told how far it is. Raises MudanzaError where a plan, a file or the ledger is wrong; then nothing is written.
     """
+    tell(Progress("opening"))
     ledger = ledger_of(move)
     plans = in_order_of_need([load_plan(move, name) for name in names or _planned(move)])
     lists = [(plan, open_sources(plan, move)) for plan in plans]
-    tables = TablesAtHand(move, ledger, [plan.name for plan in plans])
+    to_come = [plan.name for plan in plans]
+    tables = TablesAtHand(move, ledger, to_come)
     meant = frozenset(code for code, said in (("build.fewer", fewer), ("build.new-identities", new_identities)) if said)
-    asked = _Asked(as_of or date.today(), parameters or {}, progress, compare, meant, _wanted(plans, tables))
-    # a wrong plan is to be told before the ledger knows of a run
-    looked_at = [_prepared(move, plan, intake, tables, asked) for plan, intake in lists]
-    check_given(asked.parameters, {n for one in looked_at for n in one.recipe.mentions.parameters}, move.parameters)
+    asked = _Asked(as_of or date.today(), parameters or {}, tell, compare, meant, _wanted(plans, tables))
+    # a wrong plan is to be told before the ledger knows of a run; what it looks up in is held only while its list is made
+    looked_at = TablesAtHand(move, ledger, to_come, for_few=True)
+    recipes = (_prepared(move, plan, intake, looked_at, asked).recipe for plan, intake in lists)
+    check_given(asked.parameters, {name for one in recipes for name in one.mentions.parameters}, move.parameters)
     if rehearse:
         nowhere = Outputs("", keep=False)
         results = [_build(move, plan, intake, tables, nowhere, asked)[0] for plan, intake in lists]
@@ -109,10 +110,12 @@ def build(
         results = []
         for plan, intake in lists:
             result, compared, losses = _build(move, plan, intake, tables, outputs, asked)
+            tables.forget_lookups()
             results.append(result)
             if losses:
                 raise refused(plan, losses[0])
             compared.note(ledger, run, result.files[0].path)
+        tell(Progress("remembering what was built"))
         for book in tables.books.values():
             save_book(ledger, run, book)
         built = BuildResult(run, asked.as_of, results)
@@ -185,6 +188,7 @@ def _build(
     """Build one list: its result, what it is beside the build before, and what looks like a loss that nobody has said is meant."""
     # one list after the other: a later one finds the identifiers that an earlier one was given
     given_before = {name: book.given for name, book in tables.books.items()}
+    asked.tell(Progress(f"building {plan.name}"))
     _settle(move, plan, intake, tables, asked)
     ready = _prepared(move, plan, intake, tables, asked, refer=True)
     recipe, memory = ready.recipe, ready.memory()
@@ -210,8 +214,8 @@ def _build(
                 offered.append(part.written.select(wanted))
             if keys:
                 sent.append(records_of(part.written, keys, part.records))
-            if asked.progress is not None:
-                asked.progress(total.total.read)
+            asked.tell(Progress(f"building {plan.name}", total.total.read, part.share))
+        asked.tell(Progress(f"closing {plan.name}", total.total.read, 1.0))
         read = [digest.result() for digest in digests] + _read_beside(ready)
         check_unchanged(intake)
         shown = move.shown(plan.path)

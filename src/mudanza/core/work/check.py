@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -21,9 +21,8 @@ from mudanza.core.sources.opening import open_source, read_ahead
 from mudanza.core.sources.reader import Encoding, Reader, ReadOptions
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
+from mudanza.core.work.progress import Progress, Tell, quietly
 from mudanza.core.work.referred_files import layouts_beside, referred_in
-
-Progress = Callable[[int], None]
 
 #: where a key stood first; files may have columns of any other name
 _FIRST = f"{INNER}first"
@@ -57,14 +56,14 @@ def check(
     others: Sequence[Path] = (),
     sheet: str | None = None,
     limit: int | None = None,
-    progress: Progress | None = None,
+    tell: Tell = quietly,
 ) -> CheckResult:
     """Check every row of a CSV or XLSX file. `others` are files that references point into.
 
     With `limit`, only so many findings are kept; all are counted. Raises SourceError if the file cannot be read at all.
     """
     work = _Check(path, layout, shown or str(path), list(others), sheet, limit)
-    rows = work.run(progress)
+    rows = work.run(tell)
     found = pl.concat([pl.DataFrame(schema=SCHEMA), *work.found]).sort("line", maintain_order=True)
     return CheckResult(work.shown, layout_shown or str(layout.path), rows, found, work.tally.groups())
 
@@ -81,7 +80,8 @@ class _Check:
         self.reader = self._open(path, sheet)
         self.in_sheet = self.reader.facts.sheet is not None
 
-    def run(self, progress: Progress | None) -> int:
+    def run(self, tell: Tell) -> int:
+        tell(Progress(f"checking {self.shown}"))
         columns = self._headings()
         fields = [(f, columns[f.title]) for f in self.layout.fields if f.title in columns]
         typed, problems = self._problems(fields)
@@ -92,8 +92,7 @@ class _Check:
             self._keep(noticed_in(batch, self.reader, self.shown))
             if batch.rows.height:
                 self._rows(batch.rows, typed, problems, fields)
-            if progress is not None:
-                progress(total)
+            tell(Progress(f"checking {self.shown}", total, batch.share))
         return total
 
     # opening

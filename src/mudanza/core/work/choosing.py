@@ -11,7 +11,7 @@ from mudanza.core.engine.early import skipped_by
 from mudanza.core.engine.intake import Opened
 from mudanza.core.engine.late import run_whole
 from mudanza.core.engine.recipe import Condition
-from mudanza.core.sources.reader import BrokenRow
+from mudanza.core.sources.reader import Batch, BrokenRow
 from mudanza.core.values.hashing import fixed_hash
 from mudanza.core.values.row_columns import INNER, LINE, WHERE, key_text, shown_key
 from mudanza.core.work.prepared import Prepared
@@ -50,7 +50,8 @@ def choose(
         left = choice.rows
         sampled: list[tuple[int, Opened, pl.DataFrame, pl.DataFrame]] = []
         for one in files:
-            for batch in one.reader.batches(first=not (choice.where or finder or choice.findings or choice.sample)):
+            batches = one.reader.batches(first=not (choice.where or finder or choice.findings or choice.sample))
+            for batch in finder.near(one) or batches if finder is not None else batches:
                 rows = one.rows(batch, intake.columns)
                 noticed = one.noticed(batch, ready.recipe.mentions.used)
                 if choice.damaged is not None:
@@ -109,16 +110,35 @@ class _Finder:
             known = ready.tables.book(mint.book).all()
             self.identities[mint.identity] = known.filter(pl.col("key") == self.key)["identity"].to_list()
 
-    def find(self, rows: pl.DataFrame) -> pl.DataFrame:
-        """Those of the rows that have the key."""
-        wanted = {self.key.lower()} | {
+        #: what may stand in a column of a row that has the key
+        self.wanted = {self.key.lower()} | {
             part.lower() for known in self.identities.values() for one in known for part in one.split(INNER)[-1:]
         }
-        plain = [pl.col(c).str.strip_chars().str.to_lowercase().is_in(list(wanted)) for c in self.columns]
+
+    def find(self, rows: pl.DataFrame) -> pl.DataFrame:
+        """Those of the rows that have the key."""
+        plain = [pl.col(c).str.strip_chars().str.to_lowercase().is_in(list(self.wanted)) for c in self.columns]
         near = rows.filter(pl.any_horizontal(plain).fill_null(False)) if plain else rows
         found = self._verified(near) if near.height else near
         # a key that is made of the row may be written otherwise than it stands in any column
         return self._verified(rows) if found.is_empty() and self._mapped_keys() else found
+
+    def near(self, one: Opened) -> Iterator[Batch] | None:
+        """The batches in which a source that can be asked finds the key; None if all of it has to be read."""
+        holding = getattr(one.reader, "holding", None)
+        renames = one.source.options.rename
+        headings = [h for h in one.reader.headings if renames.get(h, h) in self.columns]
+        # what is made of the row, or added by the plan, the source does not know
+        made = self._mapped_keys() and not self._is_plain()
+        if holding is None or made or any(value.strip().lower() in self.wanted for value in one.source.adds.values()):
+            return None
+        batches: Iterator[Batch] | None = holding(headings, self.wanted)
+        return batches
+
+    def _is_plain(self) -> bool:
+        """Whether the key is a column as it stands."""
+        flows = [self.ready.plan.flows.get(made.field.name, "") for made in self.recipe.key_fields]
+        return len(flows) == 1 and flows[0].strip() in {f"{{{column}}}" for column in self.columns}
 
     def _mapped_keys(self) -> bool:
         """Whether keys are made of the row itself, and not given out by a book."""

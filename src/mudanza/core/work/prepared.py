@@ -55,13 +55,15 @@ def prepare(
     draft: bool = False,
     watch: bool = False,
     refer: bool = False,
+    for_few: bool = False,
 ) -> Prepared:
-    """Read a plan (which may be unfinished, if it is a `draft`), open its sources, assemble its recipe; if it is to `refer`, with a look at where references lead.
+    """Read a plan (which may be unfinished, if it is a `draft`), open its sources, assemble its recipe; if it is to `refer`, with a look at where references lead;
+    if it is `for_few` rows, without holding whole lookups.
 
     Raises MudanzaError where anything of it is wrong, with its place.
     """
     plan = load_plan(move, name, draft=draft)
-    tables = TablesAtHand(move, ledger_of(move))
+    tables = TablesAtHand(move, ledger_of(move), for_few=for_few)
     return assembled(move, plan, open_sources(plan, move), tables, as_of, parameters, watch=watch, refer=refer)
 
 

@@ -33,7 +33,7 @@ if TYPE_CHECKING:
     from mudanza.core.work.survey.references import LikelyReference
     from mudanza.core.work.survey.surveying import SurveyResult
     from mudanza.core.work.take_back import TakenBack
-    from mudanza.core.work.trace import Trace
+    from mudanza.core.work.trace import Trace, Traces
 
 Shape = dict[str, Any]
 
@@ -245,9 +245,11 @@ def _entry_shape(entry: Entry) -> Shape:
 # trace, ledger
 
 
-def trace_shape(key: str, found: Sequence[Trace], failed: Sequence[str]) -> Shape:
-    """A record's story in the lists that have it, and the lists that could not be looked through."""
-    return {"key": key, "found": [_traced_shape(one) for one in found], "not_looked_through": failed}
+def trace_shape(key: str, traces: Traces) -> Shape:
+    """A record's story in the lists that have it, the lists that could not be looked through, and those that were not any more."""
+    failed = [name for name, _ in traces.failed]
+    found = [_traced_shape(one) for one in traces.found]
+    return {"key": key, "found": found, "not_looked_through": failed, "left": traces.left}
 
 
 def _traced_shape(one: Trace) -> Shape:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from contextlib import suppress
 from datetime import date
 from functools import cached_property
@@ -13,7 +13,7 @@ import polars as pl
 from mudanza.core.documents.errors import MoveError, MudanzaError, OutsideError, Place, unknown
 from mudanza.core.engine.intake import open_readers
 from mudanza.core.language.parameters import Parameters
-from mudanza.core.language.value import Surroundings
+from mudanza.core.language.value import PartTable, Surroundings
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.crosswalk_files import read_crosswalk
 from mudanza.core.plans.move import Move
@@ -24,7 +24,7 @@ from mudanza.core.sources.opening import files_of
 from mudanza.core.state.key_pages import open_book
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.tables.crosswalk import Crosswalk
-from mudanza.core.tables.key_book import KeyBook
+from mudanza.core.tables.key_book import KEYS, KeyBook
 from mudanza.core.tables.lookup import Lookup
 from mudanza.core.values.digest import Digest, digest_of
 
@@ -32,9 +32,10 @@ from mudanza.core.values.digest import Digest, digest_of
 class TablesAtHand:
     """The tables of a move. The lists of one run share them, so that a later one finds the identifiers that an earlier one gave."""
 
-    def __init__(self, move: Move, ledger: Ledger, to_come: Collection[str] = ()) -> None:
-        """With `to_come`, the lists that this run makes; lookups find in them nothing until they are made."""
+    def __init__(self, move: Move, ledger: Ledger, to_come: Collection[str] = (), *, for_few: bool = False) -> None:
+        """With `to_come`, the lists that this run makes; lookups find in them nothing until they are made. With `for_few`, lookups are asked for few rows."""
         self.move, self.ledger = move, ledger
+        self._for_few = for_few
         self._made: dict[str, pl.DataFrame | None] = dict.fromkeys(to_come)
         self.books: dict[str, KeyBook] = {}
         self._crosswalks: dict[str, Crosswalk] = {}
@@ -44,7 +45,7 @@ class TablesAtHand:
         """What the flows of a plan may refer to beyond the row."""
         return Surroundings(
             crosswalk=self.crosswalk,
-            keys=lambda name: self.book(name).all(),
+            keys=self._keys,
             book_exists=lambda name: bool(self.book(name)),
             parameters=Parameters(parameters, self.move.parameters),
             as_of=as_of,
@@ -57,11 +58,15 @@ class TablesAtHand:
             self.books[name] = open_book(self.ledger, name, self.move.key_pattern(name))
         return self.books[name]
 
+    def _keys(self, name: str) -> PartTable:
+        book = self.book(name)
+        return PartTable(tuple(KEYS), book.find)
+
     def made(self, list_name: str, records: pl.DataFrame) -> None:
         """From here on lookups in a list and references to it find what this run has made of it: its records, by the titles of its fields
         (of those that are asked for)."""
         self._made[list_name] = records
-        self._lookups.clear()
+        self.forget_lookups()
 
     def is_made(self, list_name: str) -> bool:
         """Whether this run has made a list."""
@@ -86,6 +91,10 @@ class TablesAtHand:
                 found[name] = layout_of(self.move, name)
         return found
 
+    def forget_lookups(self) -> None:
+        """Hold none of the tables that are looked up in any more."""
+        self._lookups.clear()
+
     def forget_books(self) -> None:
         """From here on key books are as the ledger has them now."""
         self.books.clear()
@@ -104,29 +113,34 @@ class TablesAtHand:
                 hint=f'Say in the plan where it stands: [lookup.{name}], file = "…", key = "…".',
             )
         if (plan.name, name) not in self._lookups:
-            table = plan.lookups[name]
-            self._lookups[plan.name, name] = Lookup(name, table.keys, table.fold, self._rows(table))
+            self._lookups[plan.name, name] = self._lookup(plan.lookups[name])
         return self._lookups[plan.name, name]
 
-    def _rows(self, table: LookupTable) -> pl.DataFrame:
+    def _lookup(self, table: LookupTable) -> Lookup:
         if table.list is not None:
-            return self._built(table.name, table.list)
+            rows = self._built(table.name, table.list)
+            return Lookup(table.name, table.keys, table.fold, tuple(rows.columns), lambda: iter([rows]))
         assert table.source is not None
+        readers = open_readers(table.source, self.move)
         renames = table.source.options.rename
-        parts = []
-        for path, reader in open_readers(table.source, self.move):
-            blank = pl.DataFrame(schema=dict.fromkeys(reader.headings, pl.String))
-            parts.append(blank.rename(renames, strict=False))
-            for batch in reader.batches():
-                if batch.broken:
-                    bad = batch.broken[0]
-                    raise MoveError(
-                        f"a row of the lookup {table.name!r} is damaged: {bad.value}.",
-                        place=Place(self.move.shown(path), bad.line),
-                        hint="Mend the file; what cannot be read cannot be looked up.",
-                    )
-                parts.append(batch.rows.select(reader.headings).rename(renames, strict=False))
-        return pl.concat(parts, how="diagonal") if parts else pl.DataFrame()
+        columns = tuple(dict.fromkeys(renames.get(h, h) for _, reader in readers for h in reader.headings))
+
+        def parts() -> Iterator[pl.DataFrame]:
+            yield pl.DataFrame(schema=dict.fromkeys(columns, pl.String))
+            for path, reader in readers:
+                for batch in reader.batches():
+                    if batch.broken:
+                        bad = batch.broken[0]
+                        raise MoveError(
+                            f"a row of the lookup {table.name!r} is damaged: {bad.value}.",
+                            place=Place(self.move.shown(path), bad.line),
+                            hint="Mend the file; what cannot be read cannot be looked up.",
+                        )
+                    rows = batch.rows.select(reader.headings).rename(renames, strict=False)
+                    blank = [pl.lit(None, pl.String).alias(c) for c in columns if c not in rows.columns]
+                    yield rows.with_columns(blank).select(columns)
+
+        return Lookup(table.name, table.keys, table.fold, columns, parts, self._for_few)
 
     def _built(self, name: str, list_name: str) -> pl.DataFrame:
         """What another list's build wrote, by the names of its fields."""

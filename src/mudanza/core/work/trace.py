@@ -21,6 +21,7 @@ from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.formats import read_built
 from mudanza.core.sources.reader import BrokenRow
+from mudanza.core.state.ledger import ledger_of
 from mudanza.core.state.loans import accepted
 from mudanza.core.state.sent import Went, went_out
 from mudanza.core.tables.crosswalk import PROPOSED, Listed
@@ -97,6 +98,15 @@ class Trace:
     related: list[Related] = field(default_factory=list)
 
 
+@dataclass(frozen=True)
+class Traces:
+    """A record in the lists that have it, the lists that could not be looked through, with the reason, and those that were not looked through any more."""
+
+    found: list[Trace]
+    failed: list[tuple[str, MudanzaError]] = field(default_factory=list)
+    left: list[str] = field(default_factory=list)
+
+
 def trace(
     move: Move,
     key: str,
@@ -104,27 +114,32 @@ def trace(
     *,
     as_of: date | None = None,
     parameters: Mapping[str, str] | None = None,
-) -> tuple[list[Trace], list[tuple[str, MudanzaError]]]:
-    """The record of a new or old key in some lists (all if none are named), and the lists that could not be looked through, with the reason.
+) -> Traces:
+    """The record of a new or old key in some lists, or in the first that has it if none are named: those first that wrote it.
 
     Nothing is written. Raises MudanzaError where a list that was named cannot be looked through.
     """
-    found, failed = [], []
-    for name in lists or move.names("plans", ".toml"):
+    if lists:
+        asked = [_trace(move, key, name, as_of or date.today(), parameters or {}) for name in lists]
+        return Traces([one for one in asked if one is not None])
+    left = move.names("plans", ".toml")
+    ledger = ledger_of(move)
+    left.sort(key=lambda name: not went_out(ledger, name, key))
+    failed = []
+    while left:
+        name = left.pop(0)
         try:
             one = _trace(move, key, name, as_of or date.today(), parameters or {})
         except MudanzaError as error:
-            if lists:
-                raise
             failed.append((name, error))
             continue
         if one is not None:
-            found.append(one)
-    return found, failed
+            return Traces([one], failed, left)
+    return Traces([], failed)
 
 
 def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str, str]) -> Trace | None:
-    ready = prepare(move, name, as_of=as_of, parameters=parameters, watch=True, refer=True)
+    ready = prepare(move, name, as_of=as_of, parameters=parameters, watch=True, refer=True, for_few=True)
     plan, ledger = ready.plan, ready.tables.ledger
     given = {book: set(ready.tables.book(book).all()["key"].to_list()) for book in ready.recipe.books}
     rows: list[TracedRow] = []

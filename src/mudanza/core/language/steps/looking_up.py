@@ -5,9 +5,9 @@ from __future__ import annotations
 import polars as pl
 
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.value import Asked, Mint, Value, combined, identity
+from mudanza.core.language.value import Asked, Mint, PartTable, Value, combined, identity
 from mudanza.core.tables.crosswalk import Crosswalk
-from mudanza.core.tables.lookup import Lookup
+from mudanza.core.tables.lookup import VALUES, Lookup
 from mudanza.core.values.kinds import Kind, plain_text
 from mudanza.core.values.row_columns import key_text, shown_key
 
@@ -118,13 +118,13 @@ def lookup(values: list[Value], call: Call, name: str, column: str, none: str, s
             "Hand it one value for each of its key columns.",
         )
     call.stages.looked_up.append(name)
-    found = table.values(column)
+    table.check(column)
     if any(v.kind is Kind.TEXTS for v in values):
-        return _each_found(values, call, table, found, none, several)
+        return _each_found(values, call, table, table.values(column), none, several)
     parts = [plain_text(v.expr, v.kind) for v in values]
     before = call.stages.hold(combined(values, table.key(parts), Kind.TEXT))
     chosen = several if several in ("all", "last") else "first"
-    taken, count = call.stages.join(before, found.select("key", chosen, "count"))
+    taken, count = call.stages.join(before, _found(table, column).select("key", chosen, "count"))
     result = taken.map(taken.expr, Kind.TEXTS if several == "all" else Kind.TEXT)
     many = count.expr.fill_null(0) > 1
     if several == "blank":
@@ -137,6 +137,12 @@ def lookup(values: list[Value], call: Call, name: str, column: str, none: str, s
     if several == "finding":
         result = call.note(result, many, "flow.several-found", f"one {column} in the lookup {name}", shown)
     return result
+
+
+def _found(table: Lookup, column: str) -> pl.DataFrame | PartTable:
+    if not table.for_few:
+        return table.values(column)
+    return PartTable(VALUES, lambda texts: table.values_for(column, texts))
 
 
 def _each_found(values: list[Value], call: Call, table: Lookup, found: pl.DataFrame, none: str, several: str) -> Value:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
@@ -25,6 +25,7 @@ from mudanza.core.tables.crosswalk import PROPOSED, Entry, Listed
 from mudanza.core.values.row_columns import CORRECTED
 from mudanza.core.work.crosswalks.proposing import TargetCode, Targets, propose
 from mudanza.core.work.prepared import prepare
+from mudanza.core.work.progress import Progress, Tell, quietly
 
 
 @dataclass(frozen=True)
@@ -68,7 +69,7 @@ def find_codes(
     *,
     as_of: date | None = None,
     parameters: Mapping[str, str] | None = None,
-    progress: Callable[[int], None] | None = None,
+    tell: Tell = quietly,
 ) -> list[CodesOf]:
     """The crosswalks of a plan with the codes that occur in its sources. Reads them whole; writes nothing.
 
@@ -77,7 +78,7 @@ def find_codes(
     ready = prepare(move, name, as_of=as_of, parameters=parameters, draft=True)
     plan, recipe = ready.plan, ready.recipe
     asked_here = recipe.mentions.crosswalks
-    counted = _counted(recipe, ready.intake, progress)
+    counted = _counted(recipe, ready.intake, tell)
     by_title = {f.title: f for f in plan.layout.fields}
     found = []
     for crosswalk in dict.fromkeys(asked.crosswalk for asked in asked_here):
@@ -97,9 +98,7 @@ def find_codes(
     return found
 
 
-def _counted(
-    recipe: Recipe, intake: Intake, progress: Callable[[int], None] | None
-) -> dict[str, dict[tuple[str, ...], int]]:
+def _counted(recipe: Recipe, intake: Intake, tell: Tell) -> dict[str, dict[tuple[str, ...], int]]:
     parts: dict[str, list[pl.DataFrame]] = {asked.crosswalk: [] for asked in recipe.mentions.crosswalks}
     read = 0
     for opened, batch in intake.batches():
@@ -115,8 +114,7 @@ def _counted(
             values = [pl.col(c).fill_null("").alias(f"c{i}") for i, c in enumerate(asked.columns)]
             parts[asked.crosswalk].append(some.filter(pl.col(asked.columns[0]).is_not_null()).group_by(values).len("n"))
         read += rows.height
-        if progress is not None:
-            progress(read)
+        tell(Progress("reading codes", read, intake.share(opened, batch)))
     totals = {}
     for name, frames in parts.items():
         every = pl.concat(frames) if frames else pl.DataFrame({"c0": [], "n": []})

@@ -12,14 +12,14 @@ import polars as pl
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.findings.tally import Group, Tally
 from mudanza.core.sources.noticing import noticed_in
-from mudanza.core.sources.opening import open_source, read_ahead
+from mudanza.core.sources.opening import open_source, read_ahead, share_of_all
 from mudanza.core.sources.reader import Batch, FileFacts, Reader, ReadOptions
+from mudanza.core.work.progress import Progress, Tell, quietly
 from mudanza.core.work.survey.column_facts import ColumnFacts
 from mudanza.core.work.survey.columns import Column
 from mudanza.core.work.survey.keys import KeyCandidate, KeyWatch
 from mudanza.core.work.survey.whole import wholeness
 
-Progress = Callable[[int], None]
 #: batches are put together up to so many rows or bytes
 _POOL_ROWS = 25_000
 _POOL_BYTES = 1 << 26
@@ -71,7 +71,7 @@ class SurveyResult:
 def survey(
     path: Path,
     options: ReadOptions | None = None,
-    progress: Progress | None = None,
+    tell: Tell = quietly,
     *,
     expect: int | None = None,
     newer_than: date | None = None,
@@ -81,13 +81,14 @@ def survey(
     `expect` is the number of rows that there should be, `newer_than` the day before which the file may not have been written.
     """
     subject = Subject(str(path), (path,), lambda: [open_source(path, options)])
-    return survey_subject(subject, progress, expect=expect, newer_than=newer_than)
+    return survey_subject(subject, tell, expect=expect, newer_than=newer_than)
 
 
 def survey_subject(
-    subject: Subject, progress: Progress | None = None, *, expect: int | None = None, newer_than: date | None = None
+    subject: Subject, tell: Tell = quietly, *, expect: int | None = None, newer_than: date | None = None
 ) -> SurveyResult:
     """Look at every row of a subject. Raises SourceError if it cannot be read."""
+    tell(Progress(f"surveying {subject.name}"))
     readers = subject.open()
     tally = Tally()
     columns: dict[str, Column] = {}
@@ -107,11 +108,12 @@ def survey_subject(
                     keys = KeyWatch(batch.rows.select(reader.headings), _amounts(columns))
                 if keys is not None and set(keys.columns) <= set(reader.headings):
                     keys.add(batch.rows, number)
-            if progress is not None:
-                progress(sum(of_file))
+            share = share_of_all(subject.paths, number, batch.share) if subject.paths else None
+            tell(Progress(f"surveying {subject.name}", sum(of_file), share))
     rows = sum(of_file)
     headings = {n: raw for r in reversed(readers) for n, raw in zip(r.headings, r.raw_headings, strict=True)}
     order = dict.fromkeys(n for r in readers for n in r.headings)
+    tell(Progress(f"adding up {subject.name}", rows, 1.0))
     facts = [columns[n].facts(headings[n]) if n in columns else ColumnFacts(n, headings[n]) for n in order]
     by_name = {c.name: c for c in facts}
 
@@ -161,6 +163,7 @@ def _one_batch(batches: Sequence[Batch]) -> Batch:
         tuple(broken for b in batches for broken in b.broken),
         tuple(line for b in batches for line in b.blank_lines),
         pl.concat(noticed) if noticed else None,
+        batches[-1].share,
     )
 
 
