@@ -316,6 +316,63 @@ def test_a_printed_report_becomes_records(tmp_path: Path, in_workbook: bool, sub
     assert table(path, how(**said))[1] == FLAT
 
 
+@pytest.mark.parametrize(
+    ("order", "parents"),
+    [
+        ("I L L T T I L T I L L T", {"I": [], "L": ["I"], "T": ["I"]}),
+        ("I L T L T T I L I L T", {"I": [], "L": ["I"], "T": ["I", "L"]}),
+        ("I N L L I L L I N L N I L", {"I": [], "L": ["I"], "N": ["I"]}),
+        ("H I L L I L F", {"H": [], "I": [], "L": ["I"], "F": []}),
+        ("C I L I L P C I L P", {"C": [], "I": ["C"], "L": ["C", "I"], "P": ["C"]}),
+    ],
+)
+def test_record_types_below_others(tmp_path: Path, order: str, parents: dict[str, list[str]]) -> None:
+    heads = "".join(f"#{tag}|No\n" for tag in dict.fromkeys(order.split()))
+    path = written(tmp_path / "t.txt", heads + "".join(f"{tag}|{i}\n" for i, tag in enumerate(order.split())))
+    seen = parts(path, recognise(path, ReadOptions()))
+    assert {p.own["type"]: p.own.get("parents", []) for p in seen} == parents
+
+
+@pytest.mark.parametrize("subtotal", ["50,00", "52,00"])
+def test_totals_and_page_lines_in_a_language_that_nobody_knows(tmp_path: Path, subtotal: str) -> None:
+    words = {"Subtotal": "Vahesumma", "Total": "Kokku", "Page 2": "Lk 2 / 2", "see next page": "Lk 1 / 2"}
+    text = REPORT.replace("{subtotal}", subtotal)
+    for word, other in words.items():
+        text = text.replace(word, other)
+    # the first page ends where the titles come again
+    text = text.replace("see next page;;;;\n", "").replace("Lk 1 / 2;;;;\n", "")
+    text = text.replace(
+        "North clinic;;;;\nVisits;;;printed 30/10/2026;\nDate",
+        "Lk 1 / 2;;;;\nNorth clinic;;;;\nVisits;;;printed 30/10/2026;\nDate",
+    )
+    path = written(tmp_path / "r.csv", text)
+    options = recognise(path, ReadOptions())
+    assert options.format == "report"
+    reader = open_source(path, options)
+    assert 'totals = ["Vahesumma", "Kokku"]' in reader.facts.proposal and 'pass_over = ["Lk"]' in reader.facts.proposal
+    _, rows, broken, noticed = table(path, options)
+    assert ([row[:-1] for row in rows], broken) == ([row[:-1] for row in FLAT], [])
+    assert [one[0] for one in noticed] == ([] if subtotal == "50,00" else ["report.total-differs"])
+
+
+@pytest.mark.parametrize(
+    ("last", "rows"),
+    [
+        ("Razem;;;1105,50", 4),
+        ("Sum total;;;1105,50", 4),
+        ("5;Eva;01/02/2026;2,00", 5),
+        ("Razem;;;1,50", 5),
+        ("x5;;;12,00", 5),
+        ("Razem;Rui;01/02/2026;1105,50", 5),
+    ],
+)
+def test_a_closing_line_is_told_by_its_shape(tmp_path: Path, last: str, rows: int) -> None:
+    """A word where numbers stand above, and a number as large as theirs; what is less is a record."""
+    body = "".join(f"{i};Ana {i};0{i}/02/2026;{i * 100},00\n" for i in range(1, 5))
+    found = table(written(tmp_path / "c.csv", f"No;Name;Day;Amount\n{body}{last}\n"))[1]
+    assert len(found) == rows
+
+
 def test_groups_by_indentation(tmp_path: Path) -> None:
     lines = ["Town / Street;No;Owed;Note"]
     for town in ("Braga", "Porto"):

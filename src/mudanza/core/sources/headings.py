@@ -9,6 +9,8 @@ from mudanza.core.values.row_columns import LINE
 from mudanza.core.values.written import DATE_LIKE, NUMBER_LIKE
 
 Cells = Sequence[str]
+#: so many rows at least tell what a column holds
+_FEW = 3
 
 _TOTAL = re.compile(
     r"\W*((grand|sub|gesamt|zwischen)[- ]?)?(totals?|totais|totale|summe|soma|sum|somme|suma|gesamt)\b", re.I
@@ -116,16 +118,40 @@ def _is_data(row: Cells, below: Sequence[Cells]) -> bool:
 def count_below(rows: Sequence[Cells], width: int) -> int:
     """How many rows at the end of a file are totals or closing words and no records."""
     count = spaces = 0
-    for row in reversed(rows):
+    most = max(2, width // 2)
+    for at in reversed(range(len(rows))):
+        row = rows[at]
         cells = [cell.strip() for cell in row if cell.strip()]
         if not cells:
             spaces += 1
             continue
-        if not is_total(row, max(2, width // 2)) and not (len(cells) == 1 and _FOOT.match(cells[0])):
+        foot = len(cells) == 1 and _FOOT.match(cells[0])
+        if not is_total(row, most) and not foot and not _adds_up(row, rows[:at], most):
             break
         count += 1 + spaces
         spaces = 0
     return count
+
+
+def _adds_up(row: Cells, above: Sequence[Cells], most: int) -> bool:
+    """Whether a row is a total in whatever language: a word where the rows above have numbers or dates, and otherwise few numbers below numbers."""
+    at = [i for i, cell in enumerate(row) if cell.strip()]
+    if not 2 <= len(at) <= most or _kind(row[at[0]]) != "text" or any(_kind(row[i]) != "number" for i in at[1:]):
+        return False
+    kinds = [[kind for one in above if len(one) > i and (kind := _kind(one[i]))] for i in at]
+    word, *numbers = kinds
+    larger = all(_digits(row[i]) >= max((_digits(one[i]) for one in above if len(one) > i), default=0) for i in at[1:])
+    return (
+        larger
+        and len(word) >= _FEW
+        and word.count("text") <= 0.05 * len(word)
+        and all(kind.count("number") >= 0.9 * max(len(kind), 1) for kind in numbers)
+    )
+
+
+def _digits(cell: str) -> int:
+    """The digits of a number, which is larger than another of as many decimals if they are."""
+    return int(re.sub(r"\D", "", cell)[:30] or 0)
 
 
 def records_among(rows: Sequence[Cells], width: int) -> list[int]:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
+from decimal import Decimal, InvalidOperation
+from itertools import zip_longest
 
 from mudanza.core.sources.headings import Cells, filled, find_heading, is_total, tell_apart
 from mudanza.core.sources.reader import ReadOptions
@@ -14,6 +16,9 @@ from mudanza.core.sources.reader import ReadOptions
 RULE = r"^[-=_*.\s]{3,}$"
 _PAGE = re.compile(r"\W*(page|página|pagina|seite|pág\.?|pag\.?)\W*\d+", re.I)
 _LABEL = re.compile(r"([^\d:]{1,40}:)\s*(.*)")
+#: words, and the number of a page, perhaps of how many
+_NUMBERED = re.compile(r"(\D{1,30}?)\s*(\d{1,5})(?:\s*\D{1,10}\d{1,5})?\W*$")
+_NUMBER = re.compile(r"\(?[-+]?[\d.,']*\d[\d.,']*\)?-?")
 _TOTAL_WORD = re.compile(r"\W*[^\W\d]+([- ]?total\w*)?", re.I)
 
 
@@ -72,11 +77,11 @@ def guess_shape(rows: Sequence[Cells], lines: Sequence[int], options: ReadOption
         if filled(row) and not _same(row, heads[-1]) and _normal(row) not in titles and not re.match(RULE, _all(row))
     ]
     own = options.own
-    totals = tuple(own["totals"]) if "totals" in own else _totals(loose, width)
-    pages = tuple(own["pass_over"]) if "pass_over" in own else _pages(loose)
+    decimal = own.get("decimal") or _decimal(body)
+    totals = tuple(own["totals"]) if "totals" in own else _totals(loose, width, decimal)
+    pages = tuple(own["pass_over"]) if "pass_over" in own else _pages(body, heads[-1], titles)
     lone = [row for row in loose if not _begins(row, totals) and not _begins(row, pages)]
     groups = tuple(own["groups"].items()) if "groups" in own else _groups(lone, width)
-    decimal = own.get("decimal") or _decimal(body)
     data_from = lines[index + count] if index + count < len(lines) else lines[-1] + 1
     names = tell_apart([name for name, _ in groups])
     groups = tuple(zip(names, (prefix for _, prefix in groups), strict=True))
@@ -131,14 +136,74 @@ def _begins(row: Cells, prefixes: Sequence[str]) -> bool:
     return _first(row).strip().lower().startswith(tuple(p.strip().lower() for p in prefixes if p.strip()))
 
 
-def _totals(rows: Sequence[Cells], width: int) -> tuple[str, ...]:
+def _totals(rows: Sequence[Cells], width: int, decimal: str) -> tuple[str, ...]:
+    """What totals begin with: words for a total, and words in front of numbers that the records above add up to, in whatever language."""
     words = [_TOTAL_WORD.match(_first(row)) for row in rows if is_total(row, max(width - 1, 2))]
-    return tuple(dict.fromkeys(match.group(0).strip() for match in words if match))
+    known = list(dict.fromkeys(match.group(0).strip() for match in words if match))
+    # the sum of a whole report shows once its parts' sums are known not to be records
+    while found := [word for word in _added_up(rows, width, decimal, known) if not _begins([word], known)]:
+        known += found
+    return tuple(known)
 
 
-def _pages(rows: Sequence[Cells]) -> tuple[str, ...]:
-    found = [match.group(1) for row in rows if filled(row) <= 2 and (match := _PAGE.match(_first(row).strip()))]
-    return tuple(dict.fromkeys(found))
+def _added_up(rows: Sequence[Cells], width: int, decimal: str, known: Sequence[str]) -> list[str]:
+    """First words of lines whose number is the sum of those above it, since another total or from the beginning, at least as often as not."""
+    sums = [Decimal(0)] * max(map(len, rows), default=0)
+    count = 0
+    # what was summed and how many records there were, at the beginning and behind each total
+    marks: list[tuple[list[Decimal], int]] = [([*sums], 0)]
+    right: Counter[str] = Counter()
+    wrong: Counter[str] = Counter()
+    for row in rows:
+        numbers = [_value(cell, decimal) for cell in row]
+        word = _TOTAL_WORD.match(_first(row))
+        if word and filled(row) < width and not re.search(r"\d", word.group(0)):
+            hits = [
+                count - before
+                for at, number in enumerate(numbers)
+                if number
+                for then, before in marks
+                if sums[at] - then[at] == number and count > before
+            ]
+            # what is the sum of one record could be another record
+            if hits or _begins(row, known):
+                right[word.group(0).strip()] += max(hits, default=0) > 1
+                marks.append(([*sums], count))
+                continue
+            wrong[word.group(0).strip()] += 1
+        if any(numbers):
+            count += 1
+            sums = [total + (number or 0) for total, number in zip(sums, numbers, strict=False)] + sums[len(numbers) :]
+    return [word for word, times in right.items() if times >= max(1, wrong[word])]
+
+
+def _value(cell: str, decimal: str) -> Decimal | None:
+    """A printed number, with signs and brackets as books have them; None for what is none."""
+    text = re.sub(r"[\s\u00a0€$£]", "", cell)
+    if not _NUMBER.fullmatch(text):
+        return None
+    digits = text.strip("()+-").replace("." if decimal == "," else ",", "").replace("'", "").replace(decimal, ".")
+    try:
+        number = Decimal(digits)
+    except InvalidOperation:
+        return None
+    return -number if "-" in text or text.startswith("(") else number
+
+
+def _pages(rows: Sequence[Cells], head: Cells, titles: Collection[str]) -> tuple[str, ...]:
+    """What page lines begin with: words for a page, and words in front of numbers that count the pages in whatever language: at their ends."""
+    short = [row for row in rows if 0 < filled(row) <= 2]
+    known = [match.group(1) for row in short if (match := _PAGE.match(_first(row).strip()))]
+    numbered: dict[str, list[int]] = {}
+    standing = [row for row in rows if filled(row)]
+    for row, after in zip_longest(standing, standing[1:]):
+        match = _NUMBERED.match(_all(row))
+        if match and filled(row) <= 2 and (after is None or _same(after, head) or _normal(after) in titles):
+            numbered.setdefault(match.group(1).strip(), []).append(int(match.group(2)))
+    known += [
+        word for word, seen in numbered.items() if len(seen) > 1 and seen == list(range(seen[0], seen[0] + len(seen)))
+    ]
+    return tuple(dict.fromkeys(known))
 
 
 def _groups(rows: Sequence[Cells], width: int) -> tuple[tuple[str, str], ...]:

@@ -28,6 +28,8 @@ _TAG = re.compile(r"\w[\w.-]{0,20}")
 _MARKED = re.compile(r"([^\w\s\"']{1,3})(\w[\w.-]{0,20})")
 _CANDIDATES = "|;\t,^~¦:"
 _SAMPLE = 400
+#: the share of a type's lines that stand below another's, but for records that were lost
+_MOSTLY = 0.7
 
 
 @dataclass(frozen=True)
@@ -139,46 +141,36 @@ def _guess(lines: list[str]) -> tuple[str, str, set[str]] | None:
     return best[1:] if best else None
 
 
-def _has_below(order: list[str], above: str, tag: str) -> float:
-    """The share of records of one type that have one of another below them before the next of their own."""
-    found, here = [], False
-    for one in reversed(order):
-        if one == above:
-            found.append(here)
-            here = False
-        here = here or one == tag
-    return sum(found) / len(found)
-
-
 def _parents(text: TextFile, marks: Marks) -> dict[str, list[str]]:
-    """For each type, the types that always stand above it, outermost first, as seen in the first lines."""
-    order = []
-    for line in text.head.split("\n"):
-        tag = line.split(marks.delimiter, 1)[0].strip()
-        if tag in marks.headings:
-            order.append(tag)
-    first = {tag: order.index(tag) for tag in dict.fromkeys(order)}
+    """For each type, the types that each of its lines stands below, outermost first, as seen in the first lines."""
+    tags = (line.split(marks.delimiter, 1)[0].strip() for line in text.head.split("\n"))
+    order = [tag for tag in tags if tag in marks.headings]
     counts = Counter(order)
-    before: dict[str, Counter[str]] = {tag: Counter() for tag in first}
-    for above, tag in pairwise(order):
-        # a parent comes first, and more than once
-        if first[above] < first[tag] and counts[above] > 1:
-            before[tag][above] += 1
-    parent = {}
-    for tag, others in before.items():
-        if others:
-            name, times = others.most_common(1)[0]
-            if times >= 0.6 * others.total() and _has_below(order, name, tag) >= 0.5:
-                parent[tag] = name
     chains: dict[str, list[str]] = {}
-    for tag in parent:
-        chain: list[str] = []
-        at = tag
-        while at in parent and parent[at] not in chain:
-            at = parent[at]
-            chain.insert(0, at)
-        chains[tag] = chain
+    # a parent comes first, and more than once
+    for tag in dict.fromkeys(order):
+        known = [above for above in chains if counts[above] > 1]
+        before = Counter(above for above, one in pairwise(order) if one == tag and above in chains)
+        own: list[str] = []
+        if counts[tag] > 1 and before:
+            under = {p: sum(n for a, n in before.items() if a == p or p in chains[a]) for p in known}
+            likely = [p for p, times in under.items() if times >= _MOSTLY * before.total()]
+            inner = max(likely, key=lambda p: len(chains[p]), default=None)
+            while inner is not None and chains[inner] and not _comes_between(order, inner, tag, chains[inner][-1]):
+                inner = chains[inner][-1]
+            own = [*chains[inner], inner] if inner is not None else []
+        chains[tag] = own
     return chains
+
+
+def _comes_between(order: list[str], parent: str, tag: str, outer: str) -> bool:
+    """Whether a parent comes again behind a record below it before one further out does. If none ever does, both are below that one."""
+    seen = False
+    for one in order:
+        seen = (seen or one == tag) and one != outer
+        if seen and one == parent:
+            return True
+    return False
 
 
 @dataclass(frozen=True)
