@@ -133,6 +133,10 @@ def test_a_plan_can_be_started_from_its_sources(clients: Path) -> None:
     assert "there already" in refused.err
     program("match", "other", "--layout", "clients", "--source", "incoming/no.csv", cwd=clients, status=3)
     assert not (clients / "plans/other.toml").exists()
+    (clients / "words.csv").write_text("meaning,words\nphoone,Draht\n", encoding="utf-8")
+    refused = program("match", "clients", "--rehearse", cwd=clients, status=2).err
+    assert "words.csv, line 2" in refused and "Did you mean 'phone'" in refused
+    assert "phone" in program("explain", "meanings", "--json", cwd=clients, status=0).json["meanings"]
 
 
 def test_codes_are_proposed_and_not_used_until_confirmed(clients: Path) -> None:

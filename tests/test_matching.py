@@ -8,6 +8,7 @@ from datetime import date
 from pathlib import Path
 
 import pytest
+import tomlkit
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
@@ -27,6 +28,7 @@ from mudanza.core.values.kinds import Kind
 from mudanza.core.values.number_format import NumberFormat
 from mudanza.core.work.crosswalks.proposing import TargetCode, Targets, propose
 from mudanza.core.work.matching.conversions import conversion
+from mudanza.core.work.matching.drafted_plan import flow_text
 from mudanza.core.work.matching.meanings import Words, abbreviates, likeness, words_of
 from mudanza.core.work.matching.views import View
 
@@ -383,3 +385,21 @@ def test_remarks_come_back_as_they_went(said: dict[str, Remark]) -> None:
     text = write_remarks(TOML, said)
     assert read_remarks(text) == {name: one for name, one in said.items() if one != Remark()}
     assert write_remarks(text, {name: Remark() for name in said}) == TOML
+
+
+@pytest.mark.parametrize(
+    "values", [["Jo", "Ei", "Jo"], ["Q"], ["ja|x", "b"], ['"a"', "b"], ["ja", "Ei"], ["a", "b", "c"]]
+)
+def test_words_that_nobody_knows_make_a_draft_that_holds(values: list[str]) -> None:
+    found = conversion(YESNO, view(*values))
+    made = try_flow("{A}" + found.steps, [(value,) for value in values])
+    assert len(made) == len(values) and found.share < 1
+
+
+def test_what_stands_behind_a_flow_of_several_lines_has_a_line_of_its_own() -> None:
+    fields = tomlkit.table()
+    for name in ("a", "b"):
+        fields.add(tomlkit.comment("0.90, by the values"))
+        fields.add(name, flow_text('{A} -> split "\'" -> join " "\n-> trim'))
+    text = tomlkit.dumps({"fields": fields})
+    assert text.count("\n# 0.90") == 2 and tomlkit.parse(text)["fields"]["b"].count("\n") == 2  # type: ignore[index,union-attr]

@@ -22,6 +22,8 @@ if TYPE_CHECKING:
 def command(name: str | None, as_json: bool) -> None:
     """Explain a finding's code or a step; without NAME, or with `steps` or `codes`, list them. In a move folder, its own steps too.
 
+    `meanings` lists what headings can mean to `match`, for the move's words.csv.
+
     \b
     Examples:
       mudanza explain value.too-long
@@ -52,8 +54,16 @@ def command(name: str | None, as_json: bool) -> None:
         if codes:
             look.heading("findings")
             look.columns(codes, fold=(2,))
+    elif name == "meanings":
+        from mudanza.core.work.matching.meanings import meanings
+
+        if as_json:
+            look.document({"meanings": meanings()})
+            return
+        look.heading("meanings", "what headings can mean; words.csv of the move adds words: meaning,words")
+        look.columns([[meaning, words.replace("|", ", ")] for meaning, words in meanings().items()], fold=(1,))
     else:
-        near = nearest(name, [*CODES, *known_steps], least=50)
+        near = nearest(name, [*CODES, *known_steps, "steps", "codes", "meanings"], least=50)
         hint = f" Did you mean {near!r}?" if near else ""
         raise click.UsageError(f"There is no step or finding {name!r}.{hint} `mudanza explain` lists them.")
 

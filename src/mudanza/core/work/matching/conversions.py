@@ -197,7 +197,12 @@ def _yesno(view: View, clean: str) -> Conversion:
         no = [next(n for y, n in _PAIRS if y == yes[0])]
     elif no and not yes:
         yes = [next(y for y, n in _PAIRS if n == no[0])]
-    steps = f'{clean} -> yesno yes="{"|".join(yes or ["?"])}" no="{"|".join(no or ["?"])}"'
+    if not yes and open_words:
+        # nothing tells which is which; whoever reads the draft decides
+        yes, no = open_words[:1], open_words[1:]
+    if any(sign in word for word in (*yes, *no) for sign in '"|'):
+        return Conversion(" -> yesno", 0.0)
+    steps = f'{clean} -> yesno yes="{"|".join(yes)}"' + (f' no="{"|".join(no)}"' if no else "")
     if open_words:
         return Conversion(
             steps, 0.8 * (1 - len(open_words) / len(found)), f"what {', '.join(open_words)} means is open"

@@ -62,7 +62,8 @@ def flow_text(flow: str) -> tomlkit.items.String:
     if "'''" in flow:
         return tomlkit.string(flow)
     if "'" in flow or "\n" in flow:
-        item = tomlkit.parse(f"flow = '''\n{flow.strip()}\n'''")["flow"]
+        # with its line end, so that what comes next has a line of its own
+        item = tomlkit.parse(f"flow = '''\n{flow.strip()}\n'''\n")["flow"]
         assert isinstance(item, tomlkit.items.String)
         return item
     return tomlkit.string(flow, literal=True)

@@ -72,7 +72,7 @@ def draft(move: Move, name: str) -> Draft:
 
 def draft_plan(move: Move, plan: Plan, intake: Intake) -> Draft:
     """The draft of a plan whose sources are open."""
-    words = Words(move.folder / OWN_WORDS)
+    words = Words(move.folder / OWN_WORDS, [text for f in plan.layout.fields for text in (f.name, f.title)])
     by_source = views(intake, words)
     keys = [_key_like(pattern) for pattern in move.key_patterns.values()]
     scorer = Scorer(plan.layout, words, habits(move, plan.name), keys)

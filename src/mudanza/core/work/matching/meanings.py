@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import re
 import unicodedata
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
@@ -13,7 +13,7 @@ from pathlib import Path
 
 from rapidfuzz import fuzz
 
-from mudanza.core.documents.errors import MoveError, Place
+from mudanza.core.documents.errors import MoveError, Place, nearest
 
 #: a move's own words, in the same shape as the shipped table
 OWN_WORDS = "words.csv"
@@ -110,19 +110,30 @@ def _core(words: list[str]) -> list[str]:
     return [w for w in words if w not in _JOINING] or words
 
 
-class Words:
-    """The table of words. `own` is a move's file of further ones."""
+def meanings() -> dict[str, str]:
+    """The meanings that the shipped table knows, with their words."""
+    return dict(_shipped()[1:])
 
-    def __init__(self, own: Path | None = None) -> None:
+
+def _shipped() -> list[tuple[str, str]]:
+    text = files("mudanza.core.work.matching").joinpath("vocabulary.csv").read_text("utf-8")
+    return [(row[0], row[1]) for row in csv.reader(text.splitlines())]
+
+
+class Words:
+    """The table of words. `own` is a move's file of further ones, for meanings of the table or for words of some headings."""
+
+    def __init__(self, own: Path | None = None, headings: Iterable[str] = ()) -> None:
         self._phrases: dict[tuple[str, ...], frozenset[str]] = {}
-        shipped = files("mudanza.core.work.matching").joinpath("vocabulary.csv").read_text("utf-8")
-        self._take(csv.reader(shipped.splitlines()), None)
+        self._take(map(list, _shipped()), None)
         if own is not None and own.is_file():
-            self._take(csv.reader(own.read_text("utf-8-sig").splitlines()), own)
+            known = {idea for ideas in self._phrases.values() for idea in ideas}
+            known |= {word for heading in headings for word in words_of(heading)}
+            self._take(csv.reader(own.read_text("utf-8-sig").splitlines()), own, known)
         self._longest = max(len(p) for p in self._phrases)
         self._single = {p[0]: ideas for p, ideas in self._phrases.items() if len(p) == 1}
 
-    def _take(self, rows: Iterable[list[str]], path: Path | None) -> None:
+    def _take(self, rows: Iterable[list[str]], path: Path | None, known: Collection[str] | None = None) -> None:
         for number, row in enumerate(rows, start=1):
             if number == 1 or not row:
                 continue
@@ -133,6 +144,13 @@ class Words:
                     hint="As in: chip,chip|microchip|transponder",
                 )
             ideas = frozenset(words_of(row[0]))
+            if known is not None and (strange := next((i for i in sorted(ideas) if i not in known), None)):
+                near = nearest(strange, sorted(known), least=75)
+                raise MoveError(
+                    f"there is no meaning {strange!r}, and no field has it in its title.",
+                    place=Place(str(path), number),
+                    hint=(f"Did you mean {near!r}? " if near else "") + "`mudanza explain meanings` lists them.",
+                )
             for phrase in (row[0], *row[1].split("|")):
                 # the first that claims a word keeps it; a move's own words go before
                 if words := tuple(_core(words_of(phrase))):
