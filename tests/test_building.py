@@ -417,6 +417,12 @@ def test_a_run_killed_between_commit_and_renaming_is_finished_by_the_next(move: 
     assert (move / "out/people.csv").read_bytes() == good and not part.exists()
 
 
+def test_a_file_where_a_folder_is_needed(move: Path) -> None:
+    (move / "out").write_text("no folder")
+    told = program("build", "people", cwd=move, status=3).err
+    assert "a folder is needed where a file stands" in told and "Move that file away" in told
+
+
 def test_a_ledger_that_another_run_holds_is_waited_for_and_then_told(move: Path) -> None:
     program("build", "people", cwd=move, status=1)
     before = snapshot(move / "out")

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import socket
 import sqlite3
 import tomllib
 from collections.abc import Iterator
@@ -51,6 +53,9 @@ def test_outputs_appear_together_or_not_at_all(tmp_path: Path) -> None:
         outputs.publish()
     assert (tmp_path / "a.txt").read_text() == (tmp_path / "deep/b.txt").read_text() == "new"
     assert digest == digest_of(tmp_path / "a.txt", "a.txt")
+    with Outputs("9") as outputs:
+        outputs.create(tmp_path / "given-up.txt").write(b"new")
+    assert not list(tmp_path.rglob("*given-up*"))
     with Outputs("", keep=False) as outputs:
         sink = outputs.create(tmp_path / "never.txt")
         sink.write(b"new")
@@ -95,6 +100,17 @@ def test_runs_whose_process_is_gone_are_interrupted(tmp_path: Path) -> None:
     with sqlite3.connect(ledger.path) as db:
         db.execute("UPDATE runs SET process = 999999999")
     assert ledger.runs()[0].state == "interrupted" and ledger.alive_runs() == set()
+    # another process has the number now; what runs on another machine only that one can tell
+    for machine, started, alive in (
+        (socket.gethostname(), "2001-01-01T00:00:00+00:00", False),
+        (socket.gethostname(), ledger.runs()[0].started, True),
+        ("another", "2001-01-01T00:00:00+00:00", True),
+    ):
+        with sqlite3.connect(ledger.path) as db:
+            db.execute("UPDATE runs SET process = ?, machine = ?, started = ?", (os.getpid(), machine, started))
+        assert (ledger.alive_runs() == {str(gone)}, ledger.runs()[0].state == "running") == (alive, alive)
+    with sqlite3.connect(ledger.path) as db:
+        db.execute("UPDATE runs SET process = 999999999")
     with ledger.held(ledger.begin("build", "b")):
         pass
     with sqlite3.connect(ledger.path) as db:
@@ -103,6 +119,19 @@ def test_runs_whose_process_is_gone_are_interrupted(tmp_path: Path) -> None:
         db.execute("PRAGMA user_version = 99")
     with pytest.raises(LedgerError, match="newer"):
         Ledger(ledger.path).runs()
+
+
+def test_parts_are_found_though_the_folder_was_moved(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    ledger = Ledger(tmp_path / "here/.mudanza/ledger.sqlite")
+    run = ledger.begin("receive", "a")
+    monkeypatch.setattr(Ledger, "_put_into_place", lambda *_: None)
+    with ledger.held(run), Outputs(str(run)) as outputs:
+        outputs.create_text(tmp_path / "here/loans/x/changes.csv", "whole")
+        ledger.commit(run, outputs, {}, [], [])
+    ledger.close()
+    (tmp_path / "here").rename(tmp_path / "there")
+    Ledger(tmp_path / "there/.mudanza/ledger.sqlite").settle()
+    assert [p.name for p in (tmp_path / "there/loans/x").iterdir()] == ["changes.csv"]
 
 
 # plans and settings

@@ -169,6 +169,18 @@ def test_another_list_can_be_looked_up_in(move: Path) -> None:
     assert [(f["code"], f["example"]["value"]) for f in built["findings"]] == [("flow.not-found", "P009")]
     rows = list(csv.reader(io.StringIO((move / "out/notes.csv").read_text("utf-8"))))
     assert rows[1] == ["Ana", "31/01/1980"] and rows[2][1] == ""
+    # touched, and then changed since it was built: its source, its plan
+    for name in ("incoming/a.csv", "plans/people.toml"):
+        text = (move / name).read_text(encoding="utf-8")
+        (move / name).write_text(text, encoding="utf-8")
+        for others, changed in ((("notes",), False), (("notes",), True), (("people", "notes"), True)):
+            (move / name).write_text(text + ("\n" if changed else ""), encoding="utf-8")
+            told = program("build", *others, "--rehearse", "--json", cwd=move, status=1).json["lists"][-1]["findings"]
+            rules = [f["example"]["rule"] for f in told if f["code"] == "list.outdated"]
+            assert rules == (
+                [f"as it was built in run 1; since then other: {name}"] if changed and others == ("notes",) else []
+            )
+        (move / name).write_text(text, encoding="utf-8")
 
 
 # running numbers

@@ -311,7 +311,11 @@ def test_nobody_rounds_in_silence(move: Path) -> None:
     assert ("value.too-exact", "41.255") in [(f["code"], f["value"]) for f in checked["findings"]]
 
 
-def test_a_source_that_lost_its_rows_replaces_nothing(move: Path) -> None:
+@pytest.mark.parametrize("keyed", [True, False])
+def test_a_source_that_lost_its_rows_replaces_nothing(move: Path, keyed: bool) -> None:
+    if not keyed:
+        edit(move / "layouts/people.json", '"primaryKey"', '"was:primaryKey"')
+        edit(move / "plans/people.toml", "{Id} -> mint people", '"P", ({Id} -> pad 3) -> join ""')
     rows = "".join(f"{i},Ana,,1,y,D,\n" for i in range(1, 21))
     source = move / "incoming/a.csv"
     heading = source.read_text("utf-8").splitlines()[0] + "\n"

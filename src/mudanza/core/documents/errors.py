@@ -154,6 +154,13 @@ def disk_error(error: OSError, path: Path) -> OutsideError:
         ),
         errno.EROFS: ("the disk is read-only", "Use another folder."),
         errno.ENOTDIR: ("a folder is needed where a file stands", "Move that file away."),
+        errno.EEXIST: ("a folder is needed where a file stands", "Move that file away."),
+        errno.EISDIR: ("a file is needed where a folder stands", "Move that folder away."),
+        errno.EFBIG: (
+            "the file is larger than files may be here",
+            "Ask who set the limit (ulimit -f, or a file system's own).",
+        ),
+        errno.ENAMETOOLONG: ("the name is too long for this file system", "Choose a shorter one."),
     }
     what, hint = reasons.get(error.errno or 0, (str(error), "Nothing was changed; mend it and run again."))
     return OutsideError(f"{what}.", place=Place(file=str(path)), hint=hint)

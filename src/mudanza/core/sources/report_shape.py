@@ -198,7 +198,12 @@ def _pages(rows: Sequence[Cells], head: Cells, titles: Collection[str]) -> tuple
     standing = [row for row in rows if filled(row)]
     for row, after in zip_longest(standing, standing[1:]):
         match = _NUMBERED.match(_all(row))
-        if match and filled(row) <= 2 and (after is None or _same(after, head) or _normal(after) in titles):
+        if (
+            match
+            and filled(row) <= 2
+            and _normal(row) not in titles
+            and (after is None or _same(after, head) or _normal(after) in titles)
+        ):
             numbered.setdefault(match.group(1).strip(), []).append(int(match.group(2)))
     known += [
         word for word, seen in numbered.items() if len(seen) > 1 and seen == list(range(seen[0], seen[0] + len(seen)))

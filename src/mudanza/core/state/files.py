@@ -138,8 +138,8 @@ class Outputs:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        if kind is not None:
-            self._discard()
+        # what was neither released nor put into place is not wanted
+        self._discard()
         self.files = []
         atexit.unregister(self._discard)
 

@@ -55,6 +55,8 @@ CREATE INDEX IF NOT EXISTS changes_by_key ON changes (subject, key, field);
 """
 _VERSION = 4
 #: seconds between two attempts to make the file
+#: seconds by which a run seems to begin before its process, since the ledger notes whole ones
+_TICK = 2
 _PAUSE = 0.02
 
 
@@ -175,7 +177,10 @@ class Ledger:
             case sqlite3.SQLITE_FULL | sqlite3.SQLITE_IOERR:
                 return f"the ledger cannot be written ({words}).", "Make room on the disk and run again."
             case sqlite3.SQLITE_READONLY | sqlite3.SQLITE_CANTOPEN | sqlite3.SQLITE_PERM:
-                return "the ledger may not be written.", "Look at the permissions of .mudanza."
+                return (
+                    "the ledger may not be written.",
+                    "Look at the permissions of .mudanza, and whether the disk has room.",
+                )
             case sqlite3.SQLITE_CORRUPT | sqlite3.SQLITE_NOTADB:
                 return f"the ledger is damaged ({words}).", "Restore .mudanza/ledger.sqlite from a backup."
             case _:
@@ -253,7 +258,9 @@ class Ledger:
         """Keep what was written, put the run's files into place, and note the run as done."""
         files = outputs.close()
         with self._errors():
-            self._db.executemany("INSERT INTO pending VALUES (?,?,?)", [(run, *pair) for pair in files])
+            # the folder may be moved before somebody finds a part
+            kept = [(run, *(self._kept(path) for path in pair)) for pair in files]
+            self._db.executemany("INSERT INTO pending VALUES (?,?,?)", kept)
             self._db.execute(
                 "UPDATE runs SET state = 'done', ended = ?, counts = ?, read = ?, written = ? WHERE id = ?",
                 (now(), json.dumps(counts), json.dumps(read), json.dumps(written), run),
@@ -280,33 +287,43 @@ class Ledger:
         """Finish the renaming of killed runs, and mark runs whose process is gone."""
         self._rename_pending()
         # this process holds the ledger, so no other run can be under way beyond waiting for it
-        for other, process in self._db.execute(
-            "SELECT id, process FROM runs WHERE state = 'running' AND id < ? AND machine = ?",
-            (run, socket.gethostname()),
+        for other, *process in self._db.execute(
+            "SELECT id, process, machine, started FROM runs WHERE state = 'running' AND id < ?", (run,)
         ).fetchall():
-            if not _alive(process):
+            if not _alive(*process):
                 self._db.execute("UPDATE runs SET state = 'interrupted' WHERE id = ?", (other,))
 
     def _rename_pending(self) -> None:
-        rename_all(self._db.execute("SELECT part, final FROM pending").fetchall())
+        pairs = self._db.execute("SELECT part, final FROM pending").fetchall()
+        rename_all([(self._found(part), self._found(final)) for part, final in pairs])
         self._db.execute("DELETE FROM pending")
 
+    def _kept(self, path: str) -> str:
+        """A path as the ledger keeps it: from its own folder, if it is on the same disk."""
+        try:
+            return os.path.relpath(path, self.path.absolute().parent)
+        except ValueError:
+            return path
+
+    def _found(self, path: str) -> str:
+        return os.path.normpath(self.path.absolute().parent / path)
+
     def alive_runs(self) -> set[str]:
-        """The numbers of runs that are under way."""
-        rows = self.ask("SELECT id, process FROM runs WHERE state = 'running'")
-        return {str(run) for run, process in rows if _alive(process)}
+        """The numbers of runs that are under way, as far as this machine can tell."""
+        rows = self.ask("SELECT id, process, machine, started FROM runs WHERE state = 'running'")
+        return {str(run) for run, *process in rows if _alive(*process)}
 
     def runs(self, limit: int | None = None) -> list[Run]:
         """The runs, newest first."""
         with self._errors():
             rows = self._db.execute(
-                "SELECT id, command, subject, started, ended, state, as_of, counts, read, written, process FROM runs"
+                "SELECT id, command, subject, started, ended, state, as_of, counts, read, written, process, machine FROM runs"
                 " ORDER BY id DESC LIMIT ?",
                 (-1 if limit is None else limit,),
             ).fetchall()
         result = []
         for row in rows:
-            state = "interrupted" if row[5] == "running" and not _alive(row[10]) else row[5]
+            state = "interrupted" if row[5] == "running" and not _alive(row[10], row[11], row[3]) else row[5]
             counts, read, written = (json.loads(text) if text else None for text in row[7:10])
             id_, command, subject, started, ended, _, as_of = row[:7]
             result.append(
@@ -353,15 +370,17 @@ def _empty() -> sqlite3.Connection:
     return empty
 
 
-def _alive(process: int | None) -> bool:
+def _alive(process: int | None, machine: str | None, started: str) -> bool:
+    """Whether a process still runs: one of another machine may; a later one of the same number is another."""
     if process is None:
         return False
-    if os.name != "posix":  # a signal of 0 would end the process on other systems
+    if machine != socket.gethostname():
         return True
+    import psutil
+
     try:
-        os.kill(process, 0)
-    except ProcessLookupError:
+        return bool(psutil.Process(process).create_time() <= datetime.fromisoformat(started).timestamp() + _TICK)
+    except psutil.NoSuchProcess:
         return False
-    except PermissionError:
+    except psutil.AccessDenied:
         return True
-    return True

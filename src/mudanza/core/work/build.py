@@ -31,6 +31,7 @@ from mudanza.core.work.accepted import accepted_cells, not_in_build, of_interest
 from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.list_files import ListFiles
 from mudanza.core.work.order import in_order_of_need, looked_up_lists
+from mudanza.core.work.outdated import made_by, outdated
 from mudanza.core.work.prepared import Prepared, assembled
 from mudanza.core.work.progress import Progress, Tell, quietly
 from mudanza.core.work.references import refers_to_itself, wanted_columns
@@ -146,8 +147,8 @@ def _commit(ledger: Ledger, run: int, outputs: Outputs, results: Sequence[ListRe
         run,
         outputs,
         {name: counts[name] for name in ENDS},
-        [d.as_dict() for one in results for d in one.read],
-        [d.as_dict() for one in results for d in one.files],
+        [{**d.as_dict(), "list": one.name} for one in results for d in (*one.read, *one.made_by)],
+        [{**d.as_dict(), "list": one.name, "records": one.balance.written} for one in results for d in one.files],
     )
 
 
@@ -221,7 +222,7 @@ def _build(
         shown = move.shown(plan.path)
         given = {name: book.new().slice(given_before.get(name, 0)) for name, book in tables.books.items()}
         whole = pl.concat(sent) if keys else None
-        compared = since(tables.ledger, plan, shown, intake, whole, total.identities, given)
+        compared = since(tables.ledger, plan, shown, intake, whole, total.total.written, total.identities, given)
         losses = _losses(compared, tables, asked)
         about = [*_about_the_whole(ready, total), *compared.changed_kinds(), *losses]
         if of_loans:
@@ -242,6 +243,7 @@ def _build(
             findings=total.tally.groups(),
             files=files.digests(move),
             read=read,
+            made_by=made_by(move, plan, (asked.crosswalk for asked in recipe.mentions.crosswalks)),
             keys_given={name: rows.height for name, rows in given.items() if rows.height},
             identities=[one.counts for one in compared.brought],
             compared=compare_builds(move, plan, pl.concat(records)) if asked.compare else None,
@@ -279,6 +281,7 @@ def _about_the_whole(ready: Prepared, total: Summary) -> list[Finding]:
             lacking = [c for c in sorted(used) if c in columns and c not in one.names and c not in one.source.lacks]
             rule = f"used by the plan; source {one.source.name}"
             found += [Finding("column.absent", one.shown, column=column, rule=rule) for column in lacking]
+    found += outdated(ready.plan, ready.tables)
     return [*found, *total.expected.findings(ready.plan), *total.met.findings(ready.recipe, plan_shown)]
 
 

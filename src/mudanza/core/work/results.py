@@ -26,7 +26,8 @@ class SourceIdentities:
 
 @dataclass(frozen=True)
 class ListResult:
-    """What became of one list. `name` is the list's; `files` are those written (or that would be, in a rehearsal)."""
+    """What became of one list. `name` is the list's; `files` are those written (or that would be, in a rehearsal), `read` those of sources and lookups,
+    `made_by` plan, layout and crosswalks."""
 
     name: str
     balance: Balance
@@ -34,6 +35,7 @@ class ListResult:
     findings: list[Group]
     files: list[Digest]
     read: list[Digest]
+    made_by: list[Digest]
     keys_given: dict[str, int]
     identities: list[SourceIdentities]
     compared: Compared | None = None

@@ -63,12 +63,15 @@ class Brought:
 
 @dataclass(frozen=True)
 class Since:
-    """A build of a list (by its plan, of that `shown` path) beside the build before. `sent` are keys and hashes of the records (None for a list without a key); `kinds` by source."""
+    """A build of a list (by its plan, of that `shown` path) beside the build before. `sent` are keys and hashes of the records (None for a list without a key), `written` how many
+    there are; `kinds` by source."""
 
     plan: Plan
     shown: str
     sent_before: pl.DataFrame
     sent: pl.DataFrame | None
+    written_before: int
+    written: int
     brought: list[Brought]
     kinds_before: Mapping[str, tuple[int, Mapping[str, str]]]
     kinds: Mapping[str, Mapping[str, str]]
@@ -96,8 +99,8 @@ class Since:
 
     def fewer_records(self) -> Finding | None:
         """What tells that a source has probably lost records."""
-        now, before = 0 if self.sent is None else self.sent.height, self.sent_before.height
-        if self.sent is not None and (now == 0 < before or (before >= _FEW and now * 2 < before)):
+        now, before = self.written, self.written_before
+        if now == 0 < before or (before >= _FEW and now * 2 < before):
             rule = f"the build before wrote {before:,}"
             return Finding("build.fewer", self.shown, value=f"{now:,} records", rule=rule)
         return None
@@ -124,17 +127,21 @@ def since(
     shown: str,
     intake: Intake,
     sent: pl.DataFrame | None,
+    written: int,
     identities: Identities,
     given: Mapping[str, pl.DataFrame],
 ) -> Since:
     """A build of a list, whose rows have been made, beside the build before. `given` are the rows of key books that the list gave out."""
     fresh = {book: with_hash(rows) for book, rows in given.items()}
     kinds = {one.source.name: one.kinds for one in intake.opened if one.kinds}
+    before = sent_before(ledger, plan.name)
     return Since(
         plan,
         shown,
-        sent_before(ledger, plan.name),
+        before,
         sent,
+        before.height if sent is not None else _written_before(ledger, plan.name),
+        written,
         [
             Brought(source, book, brought(ledger, plan.name, source, book), now, fresh[book])
             for (source, book), now in identities.each_once().items()
@@ -142,6 +149,13 @@ def since(
         {source: kinds_before(ledger, plan.name, source) for source in kinds},
         kinds,
     )
+
+
+def _written_before(ledger: Ledger, name: str) -> int:
+    """How many records the last build of a list wrote, if it noted that."""
+    done = (run for run in ledger.runs() if run.command == "build" and run.state == "done")
+    noted = (one["records"] for run in done for one in run.written if one.get("list") == name)
+    return next(noted, 0)
 
 
 def refused(plan: Plan, loss: Finding) -> SourceError:

@@ -181,6 +181,13 @@ CODES = [
         told("[lookup.towns] stands in the plan, and no field is looked up in it."),
     ),
     Code(
+        "list.outdated",
+        W,
+        "A list that is looked up in, or referred to, was built from another plan, layout, crosswalk or source than there is now.",
+        "Build it first, or name both: mudanza build OTHER LIST.",
+        told("visits looks up in owners, whose plan was changed after owners was built."),
+    ),
+    Code(
         "column.kind-changed",
         W,
         "The database declares another kind for a column than in the build before.",
