@@ -210,3 +210,17 @@ def test_two_lists_in_one_run_and_keys_between_them(move: Path) -> None:
     assert [(g["code"], g["example"]["line"]) for g in lists[1]["findings"]] == [("flow.no-key", 3)]
     run = program("ledger", "1", cwd=move, status=0).out
     assert "incoming/v.csv" in run and "out/visits.csv" in run
+
+
+def test_an_interruption_while_the_program_is_loaded_is_told() -> None:
+    code = (
+        "import os, signal, sys\n"
+        "class Interrupting:\n"
+        "    def find_spec(self, name, *_):\n"
+        "        if name == 'click': os.kill(os.getpid(), signal.SIGINT)\n"
+        "sys.meta_path.insert(0, Interrupting())\n"
+        "from mudanza.__main__ import run\n"
+        "run()\n"
+    )
+    ended = subprocess.run([sys.executable, "-c", code, "build"], capture_output=True, text=True, check=False)
+    assert (ended.returncode, ended.stderr, ended.stdout) == (130, "interrupted; nothing was changed.\n", "")

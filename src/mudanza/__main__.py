@@ -1,7 +1,23 @@
-"""`python -m mudanza`."""
+"""The command `mudanza`, also as `python -m mudanza`."""
 
+import os
+import signal
 import sys
 
-from mudanza.cli.main import main
 
-sys.exit(main())
+def run() -> int:
+    """Load the program and run one command; an interruption meanwhile ends it with a word, too."""
+
+    def interrupted(*_: object) -> None:
+        os.write(2, b"interrupted; nothing was changed.\n")
+        os._exit(130)
+
+    before = signal.signal(signal.SIGINT, interrupted)
+    from mudanza.cli.main import main
+
+    signal.signal(signal.SIGINT, before)
+    return main()
+
+
+if __name__ == "__main__":
+    sys.exit(run())
