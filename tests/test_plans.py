@@ -119,6 +119,32 @@ def test_plain_parameters_have_the_kind_of_their_value(move: Path) -> None:
     assert shown.json["rows"][0]["fields"][0]["after"] == "2469,00"
 
 
+def test_values_are_kept_for_those_who_look(move: Path) -> None:
+    edit(move / "plans/people.toml", "{Paid} -> number'", "({Paid} -> number), :rate -> product'")
+    edit(move / "plans/people.toml", '{State} != "x"', '{Id} = "1" and :mark != ""')
+    with (move / "mudanza.toml").open("a", encoding="utf-8") as file:
+        file.write("[parameters]\nrate = 3\n")
+
+    def paid() -> tuple[str, str]:
+        shown = program("preview", "people", "--fields", "paid", "-n", "1", "--json", cwd=move, status=0)
+        return shown.json["rows"][0]["fields"][0]["after"], shown.err
+
+    assert program("preview", "people", cwd=move, status=2).err
+    told = program("preview", "people", "--set", "rate=2", "--set", "mark=x", "--keep-values", cwd=move, status=0).err
+    assert "kept for eight hours: rate=2, mark=x" in told
+    value, told = paid()
+    assert value == "2469,00" and "rate=2, mark=x" in told and "kept until" in told
+    assert ":mark" in program("build", "people", cwd=move, status=2).err, "a build does not use them by itself"
+    assert "rate=2" in program("build", "people", "--kept", "--rehearse", cwd=move).err
+    kept = move / ".mudanza/values.json"
+    kept.write_text(kept.read_text("utf-8").replace('"until": "2', '"until": "1'), encoding="utf-8")
+    assert ":mark" in program("preview", "people", cwd=move, status=2).err, "they are out of date"
+    program("trace", "1", "--set", "mark=y", "--keep-values", cwd=move, status=0)
+    assert paid()[0] == "3703,50"
+    assert "no values are kept" in program("crosswalk", "people", "--keep-values", cwd=move).err
+    assert ":mark" in program("preview", "people", cwd=move, status=2).err
+
+
 # lookups
 
 LOOKUPS = [

@@ -27,6 +27,9 @@ if TYPE_CHECKING:
     "--new-identities", is_flag=True, help="Give new identifiers though hardly any known one comes back: it is meant."
 )
 @run_options
+@click.option(
+    "--kept", is_flag=True, help="Use the values that --keep-values has kept; a build does not do so by itself."
+)
 @wait_option
 @json_option
 @click.pass_context
@@ -39,6 +42,7 @@ def command(
     new_identities: bool,
     as_of: date | None,
     parameters: dict[str, str],
+    kept: bool,
     wait: float,
     as_json: bool,
 ) -> None:
@@ -74,7 +78,7 @@ def command(
                 new_identities=new_identities,
             )
 
-    result = answered(run, parameters)
+    result = answered(run, parameters, kept=kept)
     if as_json:
         look.document(build_shape(result))
     else:

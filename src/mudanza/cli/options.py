@@ -53,8 +53,22 @@ set_option = click.option(
 )
 
 
+_KEEP = "mudanza.keep_values"
+
+
+def _keeps(ctx: click.Context, param: click.Parameter, value: bool) -> None:  # noqa: ARG001
+    ctx.meta[_KEEP] = value
+
+
 def run_options(command: F) -> F:
-    """--as-of and --set, for commands that run flows."""
+    """--as-of, --set and --keep-values, for commands that run flows."""
+    command = click.option(
+        "--keep-values",
+        is_flag=True,
+        expose_value=False,
+        callback=_keeps,
+        help="Keep what --set gives for eight hours, for commands that only look; without --set, keep nothing any more.",
+    )(command)
     command = click.option(
         "--as-of", callback=day_option, metavar="DAY", help="The day that `within N days` counts from (today)."
     )(command)
@@ -64,16 +78,24 @@ def run_options(command: F) -> F:
 T = TypeVar("T")
 
 
-def answered(run: Callable[[dict[str, str]], T], given: dict[str, str]) -> T:
-    """What `run` gives for the values given at run time. At a terminal, one that is missing is asked for, if the settings have a question."""
+def answered(run: Callable[[dict[str, str]], T], given: dict[str, str], *, kept: bool = True) -> T:
+    """What `run` gives for the values given at run time, and, if `kept`, those that are kept, which is told. At a terminal, one that is missing is asked for, if the
+    settings have a question."""
     from mudanza.core.documents.errors import MoveError
     from mudanza.core.language.parameters import MissingParameterError
 
+    at_hand = _kept(given, used=kept)
+    declared_names = here().parameters
+    for name in [name for name in at_hand if name in declared_names]:
+        given = {**given, name: at_hand.pop(name)}
     while True:
         try:
             return run(given)
         except MissingParameterError as missing:
             declared = missing.declared
+            if declared.name in at_hand:
+                given = {**given, declared.name: at_hand.pop(declared.name)}
+                continue
             if not (sys.stdin.isatty() and sys.stderr.isatty()):
                 raise
 
@@ -86,6 +108,30 @@ def answered(run: Callable[[dict[str, str]], T], given: dict[str, str]) -> T:
 
             question = declared.question or f"{declared.name} ({declared.kind})"
             given = {**given, declared.name: click.prompt(question, value_proc=checked, err=True)}
+
+
+def _kept(given: dict[str, str], *, used: bool) -> dict[str, str]:
+    """The values that are kept and not given anew, if they are to be used; what is given is kept, if that is asked for."""
+    from mudanza.core.state.kept_values import keep_values, kept_values
+
+    move = here()
+    if click.get_current_context().meta.get(_KEEP):
+        keep_values(move, given)
+        words = f"kept for eight hours: {_listed(given)}" if given else "no values are kept any more"
+        click.echo(words, err=True)
+        return {}
+    if not used:
+        return {}
+    found = kept_values(move)
+    values = {name: value for name, value in found.values.items() if name not in given}
+    if values and found.until is not None:
+        until = short_time(found.until.isoformat())
+        click.echo(f"with values that are kept until {until}: {_listed(values)}", err=True)
+    return values
+
+
+def _listed(values: dict[str, str]) -> str:
+    return ", ".join(f"{name}={value}" for name, value in values.items())
 
 
 def here(wait: float = 30) -> Move:
