@@ -121,7 +121,7 @@ def test_plain_parameters_have_the_kind_of_their_value(move: Path) -> None:
 
 def test_values_are_kept_for_those_who_look(move: Path) -> None:
     edit(move / "plans/people.toml", "{Paid} -> number'", "({Paid} -> number), :rate -> product'")
-    edit(move / "plans/people.toml", '{State} != "x"', '{Id} = "1" and :mark != ""')
+    edit(move / "plans/people.toml", '{State} != "x"', '{Id} = "1" and {Name} != :mark')
     with (move / "mudanza.toml").open("a", encoding="utf-8") as file:
         file.write("[parameters]\nrate = 3\n")
 
