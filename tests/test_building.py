@@ -526,7 +526,7 @@ def test_what_of_a_file_is_not_read_is_told(move: Path) -> None:
     edit(move / "plans/people.toml", "incoming/a.csv", "incoming/a.xlsx")
     found = program("build", "people", "--json", cwd=move, status=0).json["lists"][0]["findings"]
     told = [(g["code"], g["example"]["value"]) for g in found]
-    assert told == [("read.above-heading", "2 rows"), ("read.other-sheets", "Notes (1 rows)")]
+    assert told == [("read.above-heading", "2 rows"), ("read.other-sheets", "Notes (1 row)")]
     edit(
         move / "plans/people.toml",
         'file = "incoming/a.xlsx"',

@@ -316,7 +316,7 @@ def test_what_is_listed_is_what_flows_get(table: dict[tuple[str, str, str], str]
 SAID = [
     (None, "stays blank"),
     ('{A} -> trim -> upper', "A, without spaces at the ends, in capitals"),
-    ('{A}, {B} -> join ", " -> fit 40', 'A and B, joined with ", ", cut to 40 characters'),
+    ('{A}, {B} -> join ", " -> fit 40', 'A and B, joined with ", ", cut to a length of 40'),
     ('"debtor" when {@balance} > 0; "clear" otherwise', '"debtor", where the field balance is above 0; otherwise "clear"'),
     ('{A} -> date "dd/MM/yyyy" "yyyy-MM-dd" or blank', 'A, read as a date "dd/MM/yyyy" or "yyyy-MM-dd" (if that cannot be done: blank)'),
     ('"x" when {A} in ("a", "b") and not ({B} is blank); blank otherwise', '"x", where A is "a" or "b" and not (B is blank); otherwise blank'),

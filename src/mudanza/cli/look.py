@@ -17,7 +17,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from mudanza.core.documents.errors import FaultError, MudanzaError, OutsideError, Place
+from mudanza.core.documents.errors import FaultError, MudanzaError, OutsideError, Place, counted
 from mudanza.core.work.shapes import error_shape
 
 if TYPE_CHECKING:
@@ -102,7 +102,7 @@ def size(number: int) -> str:
 
 
 def plural(number: int, one: str, many: str | None = None) -> str:
-    return f"{count(number)} {one if number == 1 else many or one + 's'}"
+    return counted(number, one, many)
 
 
 def shorten(text: str | None, most: int = 44) -> str:

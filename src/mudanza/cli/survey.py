@@ -130,6 +130,7 @@ def _options(said: dict[str, str]) -> ReadOptions:
 
 
 def _about_several(refers: list[LikelyReference]) -> list[Finding]:
+    from mudanza.core.documents.errors import counted
     from mudanza.core.findings.finding import Finding
 
     return [
@@ -138,7 +139,7 @@ def _about_several(refers: list[LikelyReference]) -> list[Finding]:
             r.source,
             column=r.column,
             value=", ".join(r.examples) or None,
-            rule=f"a {r.key} of {r.target}; {r.missing:,} values in {r.missing_rows:,} rows are not",
+            rule=f"{r.key} of {r.target}; {counted(r.missing, 'value')} in {counted(r.missing_rows, 'row')} lead nowhere",
         )
         for r in refers
         if r.missing

@@ -122,6 +122,11 @@ def unknown(kind: str, name: str, known: list[str]) -> str:
     return f"{sentence}; did you mean {near!r}?" if near else f"{sentence}."
 
 
+def counted(number: int, one: str, many: str | None = None) -> str:
+    """A number and what there are so many of: 1 value, 2 values."""
+    return f"{number:,} {one if number == 1 else many or one + 's'}"
+
+
 def few(names: Sequence[str], most: int = 12) -> str:
     """Names in a row, the first of them if they are many, each cut if it is long."""
     shown = [name if len(name) <= 30 else f"{name[:29]}…" for name in names[:most]]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
+from mudanza.core.documents.errors import counted
 from mudanza.core.engine.intake import Opened
 from mudanza.core.engine.recipe import Recipe
 from mudanza.core.findings.finding import Finding
@@ -29,7 +30,9 @@ def passed_over(opened: Opened) -> list[Finding]:
         )
     if facts.heading_line == 0 and said.heading is None and (facts.delimiter or facts.sheet):
         found.append(Finding("read.no-heading", opened.shown, 1))
-    others = [f"{sheet.name} ({sheet.rows} rows)" for sheet in facts.sheets if not sheet.chosen and sheet.rows]
+    others = [
+        f"{sheet.name} ({counted(sheet.rows, 'row')})" for sheet in facts.sheets if not sheet.chosen and sheet.rows
+    ]
     if others and said.sheet is None:
         found.append(Finding("read.other-sheets", opened.shown, value=", ".join(others)))
     return found

@@ -19,7 +19,7 @@ import polars as pl
 import sqlalchemy as sa
 from sqlalchemy.exc import NoSuchModuleError, SQLAlchemyError
 
-from mudanza.core.documents.errors import MudanzaError, OutsideError, Place, SourceError, few, unknown
+from mudanza.core.documents.errors import MudanzaError, OutsideError, Place, SourceError, counted, few, unknown
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.sources.address import Database
 from mudanza.core.sources.headings import tell_apart
@@ -371,7 +371,11 @@ class DatabaseTable(WithoutCells):
         found = []
         if count != read:
             found.append(
-                Finding("database.count-differs", value=f"{read} rows read", rule=f"{count} rows in the database")
+                Finding(
+                    "database.count-differs",
+                    value=f"{counted(read, 'row')} read",
+                    rule=f"{counted(count, 'row')} in the database",
+                )
             )
         for (name, total), theirs in zip(sums.items(), own, strict=True):
             difference = abs(Decimal(str(theirs or 0)) - total)

@@ -249,7 +249,7 @@ class TaggedFile(WithoutCells):
                     delimiter.join((self.kind, *cells)),
                     self.kind,
                     cells,
-                    f"a {self._above[-1]} above it",
+                    f"a line of {self._above[-1]} above it",
                 )
                 for line, cells in (
                     (r[-1], tuple(c or "" for c in r[:-1]))

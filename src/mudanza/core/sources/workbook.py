@@ -18,7 +18,7 @@ import fastexcel
 import polars as pl
 from defusedxml import DefusedXmlException
 
-from mudanza.core.documents.errors import Place, SourceError, unknown
+from mudanza.core.documents.errors import Place, SourceError, counted, unknown
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.sources.cells import (
     Cells,
@@ -234,7 +234,7 @@ class Workbook:
         if said is not None:
             if said > frame.height:
                 raise SourceError(
-                    f"the heading should be in row {said}, but the sheet has {frame.height} rows.",
+                    f"the heading should be in row {said}, but the sheet has {counted(frame.height, 'row')}.",
                     place=Place(file=str(self.known_as), sheet=self._chosen),
                     hint="Correct heading= in the plan's source.",
                 )

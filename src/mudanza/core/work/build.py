@@ -11,7 +11,7 @@ from datetime import date
 
 import polars as pl
 
-from mudanza.core.documents.errors import MoveError, MudanzaError, Place
+from mudanza.core.documents.errors import MoveError, MudanzaError, Place, counted
 from mudanza.core.engine.intake import Intake, check_unchanged, open_sources
 from mudanza.core.engine.local import run_recipe
 from mudanza.core.engine.places import passed_over
@@ -270,7 +270,7 @@ def _about_the_whole(ready: Prepared, total: Summary) -> list[Finding]:
         if name not in ready.recipe.mentions.lookups
     ]
     found += [
-        Finding("column.unused", plan_shown, column=column, value=f"{count} values", rule="used or left behind")
+        Finding("column.unused", plan_shown, column=column, value=counted(count, "value"), rule="used or left behind")
         for column, count in total.unused.items()
         if count
     ]
@@ -289,7 +289,9 @@ def _stale(intake: Intake, total: Summary) -> list[Finding]:
     """Files whose rows correct what the sources do not hold any more."""
     counts = intake.corrections.group_by(CORRECTED, maintain_order=True).len().iter_rows()
     return [
-        Finding("read.stale-correction", file, value=f"{count - total.corrected.get(file, 0)} of {count} rows")
+        Finding(
+            "read.stale-correction", file, value=f"{count - total.corrected.get(file, 0)} of {counted(count, 'row')}"
+        )
         for file, count in counts
         if count > total.corrected.get(file, 0)
     ]

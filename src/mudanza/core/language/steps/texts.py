@@ -58,7 +58,7 @@ def replace(value: Value, call: Call, old: str, new: str, pattern: bool) -> Valu
     _TEXT,
     _TEXT,
     _COUNT,
-    says="the first {0} characters",
+    says="its beginning, {0} long",
     examples=[("{A} -> first 5", ("4710-229",), "4710-")],
 )
 def first(value: Value, call: Call, count: int) -> Value:  # noqa: ARG001
@@ -66,7 +66,7 @@ def first(value: Value, call: Call, count: int) -> Value:  # noqa: ARG001
     return value.map(value.expr.str.head(count))
 
 
-@step("last", _TEXT, _TEXT, _COUNT, says="the last {0} characters", examples=[("{A} -> last 3", ("4710-229",), "229")])
+@step("last", _TEXT, _TEXT, _COUNT, says="its end, {0} long", examples=[("{A} -> last 3", ("4710-229",), "229")])
 def last(value: Value, call: Call, count: int) -> Value:  # noqa: ARG001
     """The last so many characters."""
     return value.map(value.expr.str.tail(count))
@@ -78,7 +78,7 @@ def last(value: Value, call: Call, count: int) -> Value:  # noqa: ARG001
     _TEXT,
     Parameter("length", "number", least=1),
     Parameter("words", "yes/no", False, option=True),
-    says="cut to {0} characters",
+    says="cut to a length of {0}",
     examples=[
         ("{A} -> fit 8", ("Rua das Flores",), "Rua das"),
         ("{A} -> fit 10", ("Rua das Flores",), "Rua das Fl"),
@@ -105,7 +105,7 @@ def fit(value: Value, call: Call, length: int, words: bool) -> Value:
     Parameter("length", "number", least=1),
     Parameter("with", "text", "0", option=True),
     Parameter("side", "text", "left", option=True),
-    says="filled up to {0} characters",
+    says="filled up to a length of {0}",
     examples=[("{A} -> pad 5", ("42",), "00042"), ('{A} -> pad 4 with="." side="right"', ("ab",), "ab..")],
 )
 def pad(value: Value, call: Call, length: int, side: str, **options: str) -> Value:

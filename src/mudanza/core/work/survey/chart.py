@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from io import BytesIO
 
-from mudanza.core.documents.errors import OutsideError
+from mudanza.core.documents.errors import OutsideError, counted
 from mudanza.core.work.survey.surveying import SurveyResult
 
 _FILLED, _PRETENDS, _BLANK = "#1f7a7a", "#e0a030", "#e4e7e7"
@@ -66,7 +66,7 @@ def chart(results: Sequence[SurveyResult], kind: str) -> bytes:
             axis.text(101, at, words, va="center", fontsize=8, color=_QUIET)
         more = f", the first {_MOST} of {len(result.columns)} columns" if len(result.columns) > _MOST else ""
         axis.set_title(
-            f"{result.name}  ({result.rows:,} rows{more})",
+            f"{result.name}  ({counted(result.rows, 'row')}{more})",
             loc="left",
             fontsize=11,
             color=_INK,

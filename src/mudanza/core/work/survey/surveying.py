@@ -9,6 +9,7 @@ from pathlib import Path
 
 import polars as pl
 
+from mudanza.core.documents.errors import counted
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.findings.tally import Group, Tally
 from mudanza.core.sources.noticing import noticed_in
@@ -126,9 +127,9 @@ def survey_subject(
     first = readers[0].facts
     is_text = first.unit == "line" and first.encoding is not None
     # what a database gave was compared with its own count
-    counted = first.format.endswith("database")
+    has_count = first.format.endswith("database")
     found = wholeness(
-        subject.name, rows, subject.paths, is_text=is_text, counted=counted, expect=expect, newer_than=newer_than
+        subject.name, rows, subject.paths, is_text=is_text, has_count=has_count, expect=expect, newer_than=newer_than
     )
     found += [finding for c in facts for finding in column_findings(c, subject.name)]
     found += [f for k in candidates for f in _alike(k, subject.name)]
@@ -216,10 +217,10 @@ def column_findings(column: ColumnFacts, name: str) -> list[Finding]:
     if column.several:
         separator, count = column.several
         shown = "line break" if separator == "\n" else separator.strip()
-        add("column.several-texts", f"{count:,} cells with {shown!r}", "one text in a cell")
+        add("column.several-texts", f"{counted(count, 'cell')} with {shown!r}", "one text in a cell")
     if column.control:
         count, example = column.control
-        add("column.control", example, f"no control characters; {count:,} values")
+        add("column.control", example, f"no control characters; {counted(count, 'value')}")
     if column.odd and not column.placeholders:
         add("column.odd-values", column.odd[0], f"{column.kind}, as {100 * column.kind_share:.1f}% are")
     return found

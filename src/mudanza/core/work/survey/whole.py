@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
 
+from mudanza.core.documents.errors import counted
 from mudanza.core.findings.finding import Finding
 from mudanza.core.sources.unpacking import packing_of
 
@@ -59,16 +60,18 @@ def wholeness(
     paths: Sequence[Path],
     *,
     is_text: bool,
-    counted: bool = False,
+    has_count: bool = False,
     expect: int | None = None,
     newer_than: date | None = None,
 ) -> list[Finding]:
-    """Findings on whether a source is whole. `counted` says that the source has told its own count, `expect` is the number of rows that the old program showed."""
+    """Findings on whether a source is whole. `has_count` says that the source has told its own count, `expect` is the number of rows that the old program showed."""
     found = []
     if expect is not None and rows != expect:
-        found.append(Finding("whole.count", name, value=f"{rows:,} rows", rule=f"{expect:,} rows"))
-    elif expect is None and not counted and rows in _PAGES | _LIMITS.keys():
-        found.append(Finding("whole.round-count", name, value=f"{rows:,} rows", rule=_LIMITS.get(rows, "no page size")))
+        found.append(Finding("whole.count", name, value=counted(rows, "row"), rule=counted(expect, "row")))
+    elif expect is None and not has_count and rows in _PAGES | _LIMITS.keys():
+        found.append(
+            Finding("whole.round-count", name, value=counted(rows, "row"), rule=_LIMITS.get(rows, "no page size"))
+        )
     for path in paths:
         if is_text and _breaks_off(path):
             found.append(Finding("whole.cut-off", str(path), rule="a line end behind the last line"))
