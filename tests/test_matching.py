@@ -381,6 +381,7 @@ _texts = st.text(st.characters(blacklist_categories=["Cs", "Cc"]) | st.just("\n"
         st.builds(Remark, st.sampled_from(["", "agreed", "open"]), _texts),
     )
 )
+@example({"name": Remark("", "'''"), "fax": Remark("open", '"""')})
 def test_remarks_come_back_as_they_went(said: dict[str, Remark]) -> None:
     text = write_remarks(TOML, said)
     assert read_remarks(text) == {name: one for name, one in said.items() if one != Remark()}
@@ -388,7 +389,7 @@ def test_remarks_come_back_as_they_went(said: dict[str, Remark]) -> None:
 
 
 @pytest.mark.parametrize(
-    "values", [["Jo", "Ei", "Jo"], ["Q"], ["ja|x", "b"], ['"a"', "b"], ["ja", "Ei"], ["a", "b", "c"]]
+    "values", [["Jo", "Ei", "Jo"], ["Q"], ["ja|x", "b"], ['"a"', "b"], ["ja", "Xx"], ["a", "b", "c"]]
 )
 def test_words_that_nobody_knows_make_a_draft_that_holds(values: list[str]) -> None:
     found = conversion(YESNO, view(*values))

@@ -139,7 +139,7 @@ def _about_several(refers: list[LikelyReference]) -> list[Finding]:
             r.source,
             column=r.column,
             value=", ".join(r.examples) or None,
-            rule=f"{r.key} of {r.target}; {counted(r.missing, 'value')} in {counted(r.missing_rows, 'row')} lead nowhere",
+            rule=f"{r.key} of {r.target}; not there: {counted(r.missing, 'value')} in {counted(r.missing_rows, 'row')}",
         )
         for r in refers
         if r.missing

@@ -43,7 +43,9 @@ def _lines(text: str) -> Iterator[tuple[int, str, str | None, bool]]:
         if inside:
             match = _KEY.match(line) if quote is None else None
             yield number, line, next((g for g in match.groups() if g), None) if match else None, quote is not None
-        for mark in re.findall(r"'''|\"\"\"", line):
+        # a comment may say what it likes
+        comment = quote is None and line.lstrip().startswith("#")
+        for mark in () if comment else re.findall(r"'''|\"\"\"", line):
             quote = None if quote == mark else quote or mark
 
 

@@ -134,9 +134,12 @@ def count_below(rows: Sequence[Cells], width: int) -> int:
 
 
 def _adds_up(row: Cells, above: Sequence[Cells], most: int) -> bool:
-    """Whether a row is a total in whatever language: a word where the rows above have numbers or dates, and otherwise few numbers below numbers."""
+    """Whether a row closes a table in whatever language: words where the rows above have numbers or dates, and otherwise nothing, or few numbers below numbers."""
     at = [i for i, cell in enumerate(row) if cell.strip()]
-    if not 2 <= len(at) <= most or _kind(row[at[0]]) != "text" or any(_kind(row[i]) != "number" for i in at[1:]):
+    if not 1 <= len(at) <= most or _kind(row[at[0]]) != "text" or any(_kind(row[i]) != "number" for i in at[1:]):
+        return False
+    # a code that is not like the others is no word
+    if len(at) == 1 and (len(row) < _FEW or len(re.findall(r"[^\W\d_]", row[at[0]])) < _FEW):
         return False
     kinds = [[kind for one in above if len(one) > i and (kind := _kind(one[i]))] for i in at]
     word, *numbers = kinds

@@ -16,8 +16,6 @@ from mudanza.core.sources.reader import ReadOptions
 RULE = r"^[-=_*.\s]{3,}$"
 _PAGE = re.compile(r"\W*(page|página|pagina|seite|pág\.?|pag\.?)\W*\d+", re.I)
 _LABEL = re.compile(r"([^\d:]{1,40}:)\s*(.*)")
-#: words, and the number of a page, perhaps of how many
-_NUMBERED = re.compile(r"(\D{1,30}?)\s*(\d{1,5})(?:\s*\D{1,10}\d{1,5})?\W*$")
 _NUMBER = re.compile(r"\(?[-+]?[\d.,']*\d[\d.,']*\)?-?")
 _TOTAL_WORD = re.compile(r"\W*[^\W\d]+([- ]?total\w*)?", re.I)
 
@@ -79,7 +77,9 @@ def guess_shape(rows: Sequence[Cells], lines: Sequence[int], options: ReadOption
     own = options.own
     decimal = own.get("decimal") or _decimal(body)
     totals = tuple(own["totals"]) if "totals" in own else _totals(loose, width, decimal)
-    pages = tuple(own["pass_over"]) if "pass_over" in own else _pages(body, heads[-1], titles)
+    titles |= _numbered_pages(body, heads[-1], titles)
+    loose = [row for row in loose if _normal(row) not in titles]
+    pages = tuple(own["pass_over"]) if "pass_over" in own else _pages(loose)
     lone = [row for row in loose if not _begins(row, totals) and not _begins(row, pages)]
     groups = tuple(own["groups"].items()) if "groups" in own else _groups(lone, width)
     data_from = lines[index + count] if index + count < len(lines) else lines[-1] + 1
@@ -190,25 +190,23 @@ def _value(cell: str, decimal: str) -> Decimal | None:
     return -number if "-" in text or text.startswith("(") else number
 
 
-def _pages(rows: Sequence[Cells], head: Cells, titles: Collection[str]) -> tuple[str, ...]:
-    """What page lines begin with: words for a page, and words in front of numbers that count the pages in whatever language: at their ends."""
-    short = [row for row in rows if 0 < filled(row) <= 2]
-    known = [match.group(1) for row in short if (match := _PAGE.match(_first(row).strip()))]
+def _pages(rows: Sequence[Cells]) -> tuple[str, ...]:
+    found = [match.group(1) for row in rows if filled(row) <= 2 and (match := _PAGE.match(_first(row).strip()))]
+    return tuple(dict.fromkeys(found))
+
+
+def _numbered_pages(rows: Sequence[Cells], head: Cells, titles: Collection[str]) -> set[str]:
+    """Lines that count pages in whatever language, their digits taken for 9: at the ends of pages, each with the next number."""
     numbered: dict[str, list[int]] = {}
     standing = [row for row in rows if filled(row)]
     for row, after in zip_longest(standing, standing[1:]):
-        match = _NUMBERED.match(_all(row))
-        if (
-            match
-            and filled(row) <= 2
-            and _normal(row) not in titles
-            and (after is None or _same(after, head) or _normal(after) in titles)
-        ):
-            numbered.setdefault(match.group(1).strip(), []).append(int(match.group(2)))
-    known += [
-        word for word, seen in numbered.items() if len(seen) > 1 and seen == list(range(seen[0], seen[0] + len(seen)))
-    ]
-    return tuple(dict.fromkeys(known))
+        number = re.search(r"\d{1,5}", _all(row))
+        at_end = after is None or _same(after, head) or _normal(after) in titles
+        if number and at_end and filled(row) <= 2 and re.search(r"[^\W\d_]", _all(row)):
+            numbered.setdefault(_normal(row), []).append(int(number.group()))
+    return {
+        line for line, seen in numbered.items() if len(seen) > 1 and seen == list(range(seen[0], seen[0] + len(seen)))
+    }
 
 
 def _groups(rows: Sequence[Cells], width: int) -> tuple[tuple[str, str], ...]:

@@ -11,6 +11,8 @@ PLACEHOLDERS = [
     "empty", "sem", "sem dados", "sem informação", "não tem", "não especificado", "desconhecido", "desconhecida", "nenhum",
     "unbekannt", "keine", "keine angabe", "k.a.", "k. a.", "ohne", "inconnu", "inconnue", "aucun", "néant", "non renseigné",
     "desconocido", "ninguno", "sin datos", "onbekend", "geen", "sconosciuto", "nessuno",
+    "brak", "nieznany", "neznámý", "není", "ismeretlen", "nincs", "ei ole", "ei tietoa", "saknas", "okänd", "ukendt", "ukjent", "puudub", "yok", "bilinmiyor",
+    "necunoscut", "άγνωστο", "неизвестно", "нет данных",
     "00/00/0000", "00.00.0000", "00-00-0000", "0000-00-00", "00/00/00", "0000-00-00 00:00:00", "01/01/1900", "01.01.1900", "1900-01-01",
     "1899-12-30", "30/12/1899", "31/12/9999", "31.12.9999", "9999-12-31", "12/31/9999", "99/99/9999", "__/__/____",
 ]  # fmt: skip
@@ -27,11 +29,12 @@ def is_placeholder(text: str) -> bool:
 #: words for yes and no, in pairs, which hardly mean anything else
 YES_NO = [
     ("yes", "no"), ("y", "n"), ("true", "false"), ("sim", "não"), ("s", "n"), ("sí", "no"), ("si", "no"), ("oui", "non"), ("ja", "nein"), ("j", "n"),
+    ("ja", "nej"), ("ja", "nei"), ("kyllä", "ei"), ("jah", "ei"), ("igen", "nem"), ("ano", "ne"), ("áno", "nie"), ("tak", "nie"), ("evet", "hayır"), ("ναι", "όχι"), ("да", "нет"),
 ]  # fmt: skip
 #: pairs that mean it where a column has no others
 YES_NO_TOO = [
     ("t", "f"), ("1", "0"), ("-1", "0"), ("x", "-"), ("on", "off"), ("active", "inactive"), ("sim", "nao"), ("ativo", "inativo"), ("o", "n"),
-    ("vrai", "faux"), ("ja", "nee"), ("wahr", "falsch"), ("w", "f"), ("waar", "onwaar"), ("sì", "no"), ("vero", "falso"), ("tak", "nie"),
+    ("vrai", "faux"), ("ja", "nee"), ("wahr", "falsch"), ("w", "f"), ("waar", "onwaar"), ("sì", "no"), ("vero", "falso"),
 ]  # fmt: skip
 #: the words that `yesno` knows if it is told none
 YES_WORDS, NO_WORDS = "yes|y|true|1|x", "no|n|false|0"
@@ -39,6 +42,7 @@ YES_WORDS, NO_WORDS = "yes|y|true|1|x", "no|n|false|0"
 #: patterns of dates, the likelier first
 DATES = [
     "yyyy-MM-dd", "dd/MM/yyyy", "MM/dd/yyyy", "dd.MM.yyyy", "dd-MM-yyyy", "MM-dd-yyyy", "yyyy/MM/dd", "yyyyMMdd", "dd/MM/yy", "MM/dd/yy",
+    "yyyy.MM.dd.", "yyyy.MM.dd", "d. M. yyyy",
 ]  # fmt: skip
 #: patterns that are seen less often, or could be other things
 DATES_TOO = ["dd.MM.yy", "dd-MM-yy", "ddMMyyyy"]
@@ -54,5 +58,5 @@ MOMENTS = ["yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "dd/MM/yyyy HH:mm", "
 NUMBER_LIKE = re.compile(r"[-+(]?[\d.,'\s]*\d[\d.,' ]*\)?-?\s*(?:[€$£%]|EUR)?")
 #: what looks like a date, with or without a time
 DATE_LIKE = re.compile(
-    r"\d{1,4}[-/.]\d{1,2}[-/.]\d{1,4}(?:[ T]\d{1,2}:\d{2}.*)?|\d{1,2}\.? (?:de )?[A-Za-zç]{3,9}\.? (?:de )?\d{4}|(?:19|20)\d{6}"
+    r"\d{1,4}[-/.] ?\d{1,2}[-/.] ?\d{1,4}\.?(?:[ T]\d{1,2}:\d{2}.*)?|\d{1,2}\.? (?:de )?[A-Za-zç]{3,9}\.? (?:de )?\d{4}|(?:19|20)\d{6}"
 )
