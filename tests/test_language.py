@@ -235,6 +235,8 @@ MISTAKES = [
     ('"a" when {A} = "x", "b" otherwise', ",", "semicolon"),
     ('"a" when {A} is not "x"; "b" otherwise', '"x"', '!= "x"'),
     ('"a" when {A} is empty; "b" otherwise', "empty", "is blank"),
+    ('"a" when {A} is filled; "b" otherwise', "filled", "is not blank"),
+    ("{A} or {B}", "or", "{B} -> first-filled"),
     ('"a" when {A} in "x", "y"; "b" otherwise', '"', 'in ("A", "B")'),
     ("A -> trim", "A", "{A}"),
     ("{#line}", "{#line}", "{#row}"),

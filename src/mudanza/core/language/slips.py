@@ -46,9 +46,18 @@ SLIPS = [
         "there are no signs for calculating.",
         "Numbers are calculated with by steps: ({A} -> number), ({B} -> number) -> sum; others are difference, product, quotient.",
     ),
+    Slip(
+        r"\}",
+        r"or\s*(?P<other>\{[^}]*\})",
+        "the first of several that is filled is chosen by a step.",
+        "Write them with a comma: …, {other} -> first-filled.",
+    ),
     Slip(r"", r"if\b", "`if` is not used here.", _CASES),
     Slip(r"", r"else\b", "`else` is not used here.", _CASES),
     Slip(r"\bis", r"(?:empty|null|none|nothing|missing)\b", "what is not filled is called blank.", "Write is blank."),
+    Slip(
+        r"\bis", r"(?:filled|there|present|set|given)\b", "what is filled is called not blank.", "Write is not blank."
+    ),
     Slip(
         r"\bis not",
         r"(?:empty|null|none|nothing|missing)\b",

@@ -92,6 +92,7 @@ def new_plan(move: Move, name: str, layout: str, files: list[str]) -> Plan:
     move.layout_path(layout)
     document = tomlkit.document()
     document.add("layout", tomlkit.string(f"layouts/{layout}.json"))
+    document.add(tomlkit.nl())
     sources = tomlkit.aot()
     names: list[str] = []
     for file in files:
@@ -108,6 +109,7 @@ def new_plan(move: Move, name: str, layout: str, files: list[str]) -> Plan:
             source.add(tomlkit.comment("found out from the file; look whether it is right"))
             for key, value in tomlkit.parse("\n".join(found)).items():
                 source.add(key, value)
+        source.add(tomlkit.nl())
         sources.append(source)
     document.add("source", sources)
     return plan_from(toml_section(tomlkit.dumps(document), path, PlanError), move, name, draft=True)
