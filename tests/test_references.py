@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import random
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -79,6 +81,39 @@ def test_a_record_that_is_gone_is_not_referred_to(move: Path) -> None:
     assert [f["rule"] for f in row["fields"][1]["findings"]] == ["among code of customers.csv"]
     told = program("trace", "b", "--list", "meters", cwd=move).out
     assert "reference.missing" in told
+
+
+def _of_themselves(move: Path, by: list[int | None], wrong: set[int]) -> tuple[list[str], list[str]]:
+    """The names written of customers who have been recommended by others (their numbers from 0), and those that a plain loop would write."""
+    rows = [f"{i},{'X' if i in wrong else 'N'}{i},{'' if b is None else b}" for i, b in enumerate(by)]
+    (move / "incoming/customers.csv").write_text("Id,Name,By\n" + "".join(f"{row}\n" for row in rows), encoding="utf-8")
+    lines, _ = _built(move, "customers", "--fewer", "--new-identities", status=1)["customers"]
+    codes = dict(line.split(",")[1::-1] for line in lines)
+    there = {i for i in range(len(by)) if i not in wrong}
+    while gone := {i for i in there if by[i] is not None and by[i] not in there}:
+        there -= gone
+    # each refers to the code of the very one who recommended it, and codes run on without a gap
+    for line in lines:
+        _, name, other = line.split(",")
+        number = by[int(name[1:])]
+        assert other == ("" if number is None else codes[f"N{number}"]), line
+    assert sorted(codes.values()) == [f"C{n:03d}" for n in range(1, len(codes) + 1)]
+    return [line.split(",")[1] for line in lines], [f"N{i}" for i in sorted(there)]
+
+
+def test_a_list_that_refers_to_itself_holds_back_what_a_plain_loop_would(move: Path) -> None:
+    """Also where held rows change the numbers of others, and in chains as long as there are rows."""
+    edit(move / "plans/customers.toml", "'{Name}'", """'{Name} -> expect it matches "N[0-9]+" "a name"'""")
+    chance = random.Random(5)
+    cases: list[tuple[list[int | None], set[int]]] = [([None, *range(399)], {0}), ([*range(1, 400), None], {399, 200})]
+    for _ in range(4):
+        by = [chance.choice([None, chance.randint(0, 33)]) for _ in range(30)]
+        cases.append((by, {i for i in range(30) if chance.random() < 0.15} or {0}))
+    for by, wrong in cases:
+        shutil.rmtree(move / ".mudanza", ignore_errors=True)
+        shutil.rmtree(move / "out", ignore_errors=True)
+        made, expected = _of_themselves(move, by, wrong)
+        assert made == expected
 
 
 @pytest.mark.parametrize(

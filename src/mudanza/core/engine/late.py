@@ -42,6 +42,7 @@ class Ends:
 
     written: pl.DataFrame
     lines: pl.Series
+    places: pl.Series
     records: pl.Series
     held: pl.DataFrame
     findings: pl.DataFrame
@@ -82,6 +83,7 @@ def run_late(recipe: Recipe, early: Early, memory: Memory, files: Sequence[str],
     return Ends(
         written=ended.rows.select(*texts, *extra),
         lines=ended.rows[LINE],
+        places=ended.rows[WHERE],
         records=_hashes(recipe, ended),
         held=held_rows.drop(ROW).join(_reasons(findings), on=LINE, how="left", maintain_order="left"),
         findings=findings,

@@ -24,10 +24,11 @@ from mudanza.core.values.row_columns import FILE, LINE, SOURCE, TEXT, WAS, WHY
 
 @dataclass(frozen=True)
 class Part:
-    """What becomes of a batch of rows: the written (with the columns to sort by) and a hash of each, the held back (damaged rows among them, with their `#text`), the
+    """What becomes of a batch of rows: the written (with the columns to sort by), the place (as `row_columns.where`) and a hash of each, the held back (damaged rows among them, with their `#text`), the
     findings, all in the total order; and what is counted."""
 
     written: pl.DataFrame
+    places: pl.Series
     records: pl.Series
     held: pl.DataFrame
     findings: pl.DataFrame
@@ -58,7 +59,7 @@ def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> It
         summary = _counted(plan, recipe, opened, batch, early, ends, unused, read)
         summary.tally.add(found)
         held = _held(opened, batch, ends, intake.columns)
-        yield Part(ends.written, ends.records, held, found, summary, intake.share(opened, batch))
+        yield Part(ends.written, ends.places, ends.records, held, found, summary, intake.share(opened, batch))
     if rest:
         yield _rest(recipe, intake, rest)
 
@@ -78,7 +79,12 @@ def _rest(recipe: Recipe, intake: Intake, rest: Sequence[pl.DataFrame]) -> Part:
     summary.tally.add(found)
     nothing = pl.DataFrame(schema=dict.fromkeys(recipe.titles, pl.String))
     return Part(
-        nothing, pl.Series([], dtype=pl.UInt64), pl.DataFrame(schema=held_schema(intake.columns)), found, summary
+        nothing,
+        pl.Series([], dtype=pl.Int64),
+        pl.Series([], dtype=pl.UInt64),
+        pl.DataFrame(schema=held_schema(intake.columns)),
+        found,
+        summary,
     )
 
 

@@ -13,7 +13,7 @@ from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.rules import blank_as_rendered
 from mudanza.core.plans.plan import NOWHERE
 from mudanza.core.values.kinds import Kind
-from mudanza.core.values.row_columns import key_text, shown_key
+from mudanza.core.values.row_columns import WHERE, key_text, shown_key
 
 #: the findings that tell what became of a reference that leads nowhere
 _LED = dict(zip(NOWHERE, ("reference.missing", "reference.blanked", "reference.written"), strict=True))
@@ -23,10 +23,11 @@ _KEY, _THERE = "key", "there"
 
 @dataclass(frozen=True)
 class Reference:
-    """A reference by these fields (their names): `known` is what they may hold, `nowhere` what becomes of one that leads nowhere, `rule` says it in words."""
+    """A reference by these fields (their names): `known` is what they may hold, or, of a list that refers to itself, the places of the rows whose reference leads nowhere;
+    `nowhere` what becomes of one that does, `rule` says it in words."""
 
     fields: tuple[str, ...]
-    known: pl.DataFrame
+    known: pl.DataFrame | pl.Series
     folds: bool
     nowhere: str
     rule: str
@@ -39,7 +40,7 @@ class Reference:
 
 def known_keys(rows: pl.DataFrame, titles: Sequence[str], *, folds: bool) -> pl.DataFrame:
     """What the records of a list offer to references by these columns."""
-    key = _folded(key_text([pl.col(title) for title in titles]), folds)
+    key = folded(key_text([pl.col(title) for title in titles]), folds)
     return rows.select(key.alias(_KEY)).unique(maintain_order=True).with_columns(pl.lit(True).alias(_THERE))
 
 
@@ -48,12 +49,15 @@ def leading_nowhere(
 ) -> Value:
     """Whether the texts of a reference's fields are of no record, as a yes/no value with the problem that tells of it, by what is `said` to lead nowhere (the texts if None)."""
     joined = key_text([text.expr for text in texts])
-    asked = stages.hold(combined(list(texts), _folded(joined, reference.folds), Kind.TEXT))
-    (there,) = stages.join(asked, reference.known)
-    blank = pl.any_horizontal(
-        [blank_as_rendered(field, text.expr) for field, text in zip(fields, texts, strict=True)]
-    ).fill_null(True)
-    nowhere = stages.hold(there.map(there.expr.is_null() & ~blank, Kind.YESNO))
+    asked = stages.hold(combined(list(texts), folded(joined, reference.folds), Kind.TEXT))
+    if isinstance(reference.known, pl.Series):
+        nowhere = stages.hold(asked.map(pl.col(WHERE).is_in(reference.known.implode()), Kind.YESNO))
+    else:
+        (there,) = stages.join(asked, reference.known)
+        blank = pl.any_horizontal(
+            [blank_as_rendered(field, text.expr) for field, text in zip(fields, texts, strict=True)]
+        ).fill_null(True)
+        nowhere = stages.hold(there.map(there.expr.is_null() & ~blank, Kind.YESNO))
     title = ", ".join(field.title for field in fields)
     problem = Problem(
         _LED[reference.nowhere], title, nowhere.expr, shown_key(joined) if said is None else said, reference.rule
@@ -61,5 +65,6 @@ def leading_nowhere(
     return Value(Kind.YESNO, nowhere.expr, nowhere.level, nowhere.late, (problem,))
 
 
-def _folded(key: pl.Expr, folds: bool) -> pl.Expr:
+def folded(key: pl.Expr, folds: bool) -> pl.Expr:
+    """A key as it is compared: where case does not matter, in small letters."""
     return key.str.to_lowercase() if folds else key

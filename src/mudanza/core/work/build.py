@@ -11,7 +11,7 @@ from datetime import date
 
 import polars as pl
 
-from mudanza.core.documents.errors import MoveError, MudanzaError, Place, counted
+from mudanza.core.documents.errors import MoveError, MudanzaError, Place, counted, few
 from mudanza.core.engine.intake import Intake, check_unchanged, open_sources
 from mudanza.core.engine.local import run_recipe
 from mudanza.core.engine.places import passed_over
@@ -26,7 +26,7 @@ from mudanza.core.state.key_pages import save_book
 from mudanza.core.state.ledger import Ledger, ledger_of
 from mudanza.core.state.sent import records_of
 from mudanza.core.values.digest import Digest, digest_of
-from mudanza.core.values.row_columns import CORRECTED
+from mudanza.core.values.row_columns import CORRECTED, WHERE
 from mudanza.core.work.accepted import accepted_cells, not_in_build, of_interest
 from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.list_files import ListFiles
@@ -34,14 +34,15 @@ from mudanza.core.work.order import in_order_of_need, looked_up_lists
 from mudanza.core.work.outdated import made_by, outdated
 from mudanza.core.work.prepared import Prepared, assembled
 from mudanza.core.work.progress import Progress, Tell, quietly
-from mudanza.core.work.references import refers_to_itself, wanted_columns
+from mudanza.core.work.references import lost_in, refers_to_itself, wanted_columns
 from mudanza.core.work.results import BuildResult, ListResult
 from mudanza.core.work.shapes import build_shape
 from mudanza.core.work.since import Since, refused, since
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
-#: so often a list that refers to itself is made anew for those that an earlier round held back
-_ROUNDS = 200
+
+#: more columns than these that a source lacks are told together
+_FEW = 3
 
 
 @dataclass(frozen=True)
@@ -159,28 +160,25 @@ def _prepared(
 
 
 def _settle(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: _Asked) -> None:
-    """Find out which records of a list that refers to itself there will be to refer to.
+    """Find out which rows of a list that refers to itself refer to none of its records.
 
-    One that is held back takes others with it: the list is made, and nothing written, until those that it would write are those it was made with.
+    One that is held back may take others with it, and let others stand: the list is made, and nothing written, until no more are found.
     """
     own = refers_to_itself(plan, tables)
-    if not own:
+    tables.lost = {target.reference.fields: pl.Series([], dtype=pl.Int64) for target in own} if own else None
+    if tables.lost is None:
         return
     titles = sorted({title for target in own for title in (*target.fields, *target.titles)})
-    nothing = pl.DataFrame(schema=dict.fromkeys(titles, pl.String))
-    known = nothing
-    for _ in range(_ROUNDS):
+    nothing = pl.DataFrame(schema={WHERE: pl.Int64, **dict.fromkeys(titles, pl.String)})
+    while True:
         ready = _prepared(move, plan, intake, tables, asked, refer=True)
         parts = run_recipe(plan, ready.recipe, intake, ready.trial())
-        before, known = known, pl.concat([nothing, *(part.written.select(titles) for part in parts)])
-        tables.made(plan.name, known)
-        if known.equals(before) or all(target.leads(known) for target in own):
+        rows = (part.written.select(part.places.alias(WHERE), *titles) for part in parts)
+        found = lost_in(plan, own, pl.concat([nothing, *rows]))
+        more = {fields: pl.concat([lost, found[fields]]).unique() for fields, lost in tables.lost.items()}
+        if all(more[fields].len() == lost.len() for fields, lost in tables.lost.items()):
             return
-    raise plan.error(
-        "records of the list refer to each other in so long a chain that it cannot be told which of them are written.",
-        ("references",),
-        'Say that such references are written: "write".',
-    )
+        tables.lost = more
 
 
 def _build(
@@ -280,7 +278,10 @@ def _about_the_whole(ready: Prepared, total: Summary) -> list[Finding]:
         if not one.was_held_back:
             lacking = [c for c in sorted(used) if c in columns and c not in one.names and c not in one.source.lacks]
             rule = f"used by the plan; source {one.source.name}"
-            found += [Finding("column.absent", one.shown, column=column, rule=rule) for column in lacking]
+            if len(lacking) > _FEW:
+                found.append(Finding("column.absent", one.shown, value=few(lacking), rule=rule))
+            else:
+                found += [Finding("column.absent", one.shown, column=column, rule=rule) for column in lacking]
     found += outdated(ready.plan, ready.tables)
     return [*found, *total.expected.findings(ready.plan), *total.met.findings(ready.recipe, plan_shown)]
 

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from mudanza.core.engine.reference import Reference, known_keys
+from mudanza.core.engine.reference import Reference, folded, known_keys
 from mudanza.core.findings.finding import Finding
 from mudanza.core.layouts.layout import ForeignKey, Layout
 from mudanza.core.plans.plan import NOWHERE, Plan
-from mudanza.core.values.row_columns import key_text
+from mudanza.core.values.row_columns import WHERE, key_text
 from mudanza.core.work.order import list_of
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
@@ -26,13 +26,14 @@ class Target:
     titles: tuple[str, ...]
     fields: tuple[str, ...]
 
-    def leads(self, records: pl.DataFrame) -> bool:
-        """Whether every reference among a list's own records is of one of them."""
-        known = known_keys(records, self.titles, folds=False)
-        asked = records.select(key_text([pl.col(title) for title in self.fields]).alias("key")).filter(
-            pl.col("key") != ""
-        )
-        return asked.join(known, on="key", how="anti").is_empty()
+    def nowhere(self, plan: Plan) -> str:
+        """What becomes of a record whose reference leads nowhere."""
+        return plan.references.get(self.reference.fields, NOWHERE[0])
+
+    @property
+    def folds(self) -> bool:
+        """Whether keys are compared without case."""
+        return self.layout is not None and self.layout.folds(self.reference.columns)
 
 
 def targets_of(plan: Plan, tables: TablesAtHand) -> list[Target]:
@@ -63,16 +64,19 @@ def references_of(plan: Plan, tables: TablesAtHand) -> tuple[list[Reference], li
     for target in targets_of(plan, tables):
         rule = f"among {', '.join(target.reference.columns)} of {target.reference.resource}"
         why = _why_not(plan, target, tables)
+        own = tables.lost if target.list == plan.name else None
+        if own is not None:
+            lost = own[target.reference.fields]
+            references.append(Reference(target.reference.fields, lost, target.folds, target.nowhere(plan), rule))
+            continue
         records = None if target.list is None or why else tables.records(target.list)
         if records is None or target.layout is None:
             title = ", ".join(target.fields)
             said = f"{rule}; {why or f'the list {target.list} is not built yet'}"
             unchecked.append(Finding("reference.unchecked", tables.move.shown(plan.path), field=title, rule=said))
             continue
-        folds = target.layout.folds(target.reference.columns)
-        known = known_keys(records, target.titles, folds=folds)
-        nowhere = plan.references.get(target.reference.fields, NOWHERE[0])
-        references.append(Reference(target.reference.fields, known, folds, nowhere, rule))
+        known = known_keys(records, target.titles, folds=target.folds)
+        references.append(Reference(target.reference.fields, known, target.folds, target.nowhere(plan), rule))
     return references, unchecked
 
 
@@ -81,12 +85,35 @@ def refers_to_itself(plan: Plan, tables: TablesAtHand) -> list[Target]:
     return [target for target in targets_of(plan, tables) if target.list == plan.name]
 
 
+def lost_in(plan: Plan, own: Sequence[Target], written: pl.DataFrame) -> dict[tuple[str, ...], pl.Series]:
+    """The places of rows, by the fields that refer, of which a list's own references lead nowhere. `written` are the places (`WHERE`) and the texts of its records.
+
+    A record that is held back takes with it those that refer to it.
+    """
+    lost = {target.reference.fields: pl.Series([], dtype=pl.Int64) for target in own}
+    standing = written
+    while True:
+        held = pl.Series([], dtype=pl.Int64)
+        for target in own:
+            known = known_keys(standing, target.titles, folds=target.folds)
+            parts = [pl.col(title) for title in target.fields]
+            filled = pl.all_horizontal((part.str.len_bytes() > 0).fill_null(False) for part in parts)
+            asked = standing.filter(filled).select(WHERE, folded(key_text(parts), target.folds).alias("key"))
+            places = asked.join(known, on="key", how="anti")[WHERE]
+            lost[target.reference.fields] = pl.concat([lost[target.reference.fields], places]).unique()
+            if target.nowhere(plan) == NOWHERE[0]:
+                held = pl.concat([held, places])
+        if held.is_empty():
+            return lost
+        standing = standing.filter(~pl.col(WHERE).is_in(held.implode()))
+
+
 def _why_not(plan: Plan, target: Target, tables: TablesAtHand) -> str | None:
     if any(plan.layout.field_named(name).separator is not None for name in target.reference.fields):
         return "a field of several texts is not looked at"
     if target.list is None:
         return "no list of this move makes it"
-    if target.list == plan.name and not tables.is_made(plan.name):
+    if target.list == plan.name:
         return "only a build of the list itself can look"
     if tables.is_to_come(target.list):
         return f"the list {target.list} is built after this one"

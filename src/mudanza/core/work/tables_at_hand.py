@@ -38,6 +38,8 @@ class TablesAtHand:
         self._for_few = for_few
         self._made: dict[str, pl.DataFrame | None] = dict.fromkeys(to_come)
         self.books: dict[str, KeyBook] = {}
+        #: of the list that is being made and refers to itself: the places of rows whose references lead nowhere, by the fields that refer
+        self.lost: dict[tuple[str, ...], pl.Series] | None = None
         self._crosswalks: dict[str, Crosswalk] = {}
         self._lookups: dict[tuple[str, str], Lookup] = {}
 
