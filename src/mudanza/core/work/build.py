@@ -40,7 +40,6 @@ from mudanza.core.work.shapes import build_shape
 from mudanza.core.work.since import Since, refused, since
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
-
 #: more columns than these that a source lacks are told together
 _FEW = 3
 
