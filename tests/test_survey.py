@@ -77,7 +77,7 @@ def test_counts_do_not_depend_on_how_a_file_falls_into_batches(values: list[str]
     frame = pl.DataFrame({"C": pl.Series([v or None for v in values], dtype=pl.String)})
     watch = Column("C", frame)
     for part in frame.iter_slices(size):
-        distinct = watch.values(part)
+        distinct = watch.values(part).collect()
         watch.take(pl.collect_all(watch.queries(distinct)))
     facts = watch.facts("C")
     plain = [v.strip() for v in values if v.strip()]

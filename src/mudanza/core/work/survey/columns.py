@@ -89,14 +89,12 @@ class Column:
             return False
         return counts.height <= 3 or int(sample["t"].str.contains(r"\d").sum()) > 0.5 * sample.height
 
-    def values(self, rows: pl.DataFrame) -> pl.DataFrame:
+    def values(self, rows: pl.DataFrame) -> pl.LazyFrame:
         """The distinct values of a batch that are not blank: as they stand, without spaces at the ends, and how often."""
         # a plan of one column; one that begins with all of them costs by their number
-        counts = rows.get_column(self.name).drop_nulls().alias("raw").value_counts(name="n").lazy()
-        found: pl.DataFrame = (
-            counts.with_columns(pl.col("raw").str.strip_chars().alias("t")).filter(pl.col("t") != "").collect()
-        )
-        return found
+        filled = rows.get_column(self.name).drop_nulls().alias("raw").to_frame().lazy()
+        counts = filled.select(pl.col("raw").value_counts(name="n")).unnest("raw")
+        return counts.with_columns(pl.col("raw").str.strip_chars().alias("t")).filter(pl.col("t") != "")
 
     def queries(self, distinct: pl.DataFrame) -> list[pl.LazyFrame]:
         """What to ask of the distinct values of a batch."""

@@ -183,7 +183,8 @@ def _asked(
         answers = {}
         for start in range(0, len(mine), _TOGETHER):
             some = mine[start : start + _TOGETHER]
-            asked = [column.queries(column.values(batch.rows)) for column in some]
+            distinct = pl.collect_all([column.values(batch.rows) for column in some])
+            asked = [column.queries(values) for column, values in zip(some, distinct, strict=True)]
             answered = iter(pl.collect_all([query for queries in asked for query in queries]))
             answers.update({c.name: [next(answered) for _ in queries] for c, queries in zip(some, asked, strict=True)})
         yield batch, answers
