@@ -369,7 +369,7 @@ def test_what_was_accepted_is_told_by_trace_and_by_later_builds(lent: Path) -> N
     found = {
         g["field"]: (g["count"], g["example"]["value"]) for g in one["findings"] if g["code"] == "loan.not-in-build"
     }
-    assert found == {"Paid": (1, "P001: 1234,50"), "Kind": (1, "P003: "), "(record)": (1, "P004")}
+    assert found == {"Paid": (1, "P001: 1234,50"), "Kind": (1, "P003: (blank)"), "(record)": (1, "P004")}
     edit(lent / "incoming/a.csv", "1234.5", "99")
     edit(lent / "incoming/a.csv", "1970-02-28,0,y,,", "1970-02-28,0,y,D,")
     edit(lent / "incoming/a.csv", "4,Zé,,2,,D,\n", "")

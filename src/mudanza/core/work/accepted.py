@@ -39,7 +39,7 @@ def not_in_build(plan: Plan, shown: str, cells: pl.DataFrame, written: pl.DataFr
             now, after = (pl.col(name).fill_null(blank).replace(blank, "") for name in ("now", "after"))
             texts = written.select(pl.col(KEY).alias("key"), pl.col(field.title).alias("now"))
             differs = asked.join(texts, on="key", maintain_order="left").filter(now != after)
-            value = pl.format("{}: {}", shown_key(pl.col("key")), now)
+            value = pl.format("{}: {}", shown_key(pl.col("key")), now.replace("", "(blank)"))
             found += _told(differs, shown, field.title, value, "what was accepted from loan {}")
     there = pl.col("key").is_in(written[KEY].implode())
     key = shown_key(pl.col("key"))
