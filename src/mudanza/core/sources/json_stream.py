@@ -7,6 +7,7 @@ import json
 import re
 from collections.abc import Callable, Generator, Iterator, Mapping
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import Any
 
 from mudanza.core.sources.decoding import BLOCK, TextFile
@@ -117,9 +118,8 @@ def _decoded(decoder: codecs.IncrementalDecoder, raw: bytes, *, final: bool) -> 
 
 @dataclass
 class _Listed:
-    """A list above which there are only objects: the key it stands under, how many objects it has, their outline, and its plain values."""
+    """A list above which there are only objects: how many objects it has, their outline, and its plain values."""
 
-    key: str
     count: int = 0
     seen: Outline = field(default_factory=Outline)
     plain: list[Any] = field(default_factory=list)
@@ -209,9 +209,9 @@ def streamed(text: TextFile) -> tuple[Records, Callable[[str], bool]]:
     """The records of a text, and whether those at a path can be read one by one. Raises NotStreamedError where none can."""
     tops: list[Any] = []
     listed: dict[str, _Listed] = {}
-    for path, key, item in _items(text, tops):
+    for path, _, item in _items(text, tops):
         if path not in listed:
-            listed[path] = _Listed(key)
+            listed[path] = _Listed()
         listed[path].add(item)
     (top,) = tops
     counts = {path: one.count for path, one in listed.items() if one.count}
@@ -246,7 +246,7 @@ def streamed(text: TextFile) -> tuple[Records, Callable[[str], bool]]:
 
 def of_lines(text: TextFile) -> Records:
     """The records of a text that has one on a line. Raises NotStreamedError where it cannot be decoded."""
-    records = _Listed("")
+    records = _Listed()
     for _, record, _ in values_of_lines(text):
         if isinstance(record, dict):
             records.add(record)
@@ -267,7 +267,7 @@ def of_lines(text: TextFile) -> Records:
 def values_of_lines(text: TextFile) -> Iterator[tuple[int, Any, str]]:
     """The number of each line that is not blank, the value on it (None if it is no JSON), and the line."""
     number, carry = 0, ""
-    for piece in (*_pieces(text), None):
+    for piece in chain(_pieces(text), [None]):
         lines = [carry] if piece is None else (carry + piece).split("\n")
         carry = "" if piece is None else lines.pop()
         for line in lines:

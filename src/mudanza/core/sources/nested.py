@@ -158,7 +158,8 @@ class NestedFile(WithoutCells):
                 share = read / count if count else None
                 yield Batch(pl.concat(frames), tuple(sorted(broken, key=lambda b: b.line)), share=share)
                 frames, broken = [], []
-        yield Batch(pl.concat([self._frame([], []), *frames]), tuple(sorted(broken, key=lambda b: b.line)))
+        if frames or read == 0:
+            yield Batch(pl.concat([self._frame([], []), *frames]), tuple(sorted(broken, key=lambda b: b.line)))
 
     def _pieces(self) -> Iterator[tuple[pl.DataFrame, list[BrokenRow]]]:
         walked = self.records.walk(self.path)
