@@ -413,8 +413,13 @@ def test_a_run_killed_between_commit_and_renaming_is_finished_by_the_next(move: 
     with sqlite3.connect(move / ".mudanza/ledger.sqlite") as db:
         db.execute("INSERT INTO pending VALUES (1, ?, ?)", (str(part), str(move / "out/people.csv")))
     edit(move / "plans/people.toml", "[rows]", "[rows]\nsort = ['Name']")
+    left = [move / "loans/people-9/.changes.csv.9.part", move / "out/.people.csv.9.part"]
+    for one in left:
+        one.parent.mkdir(parents=True, exist_ok=True)
+        one.write_text("of a run that was killed")
     program("lend", "people", cwd=move, status=0)
     assert (move / "out/people.csv").read_bytes() == good and not part.exists()
+    assert not any(one.exists() for one in left)
 
 
 def test_a_file_where_a_folder_is_needed(move: Path) -> None:

@@ -184,8 +184,8 @@ def uninterrupted() -> Iterator[None]:
 
 
 def sweep(folder: Path, alive: set[str]) -> None:
-    """Take away parts in a folder that runs left behind which are no longer alive."""
+    """Take away parts in a folder, and in those within it, that runs left behind which are no longer alive."""
     if folder.is_dir():
-        for part in folder.glob(".*.part"):
+        for part in folder.rglob(".*.part"):
             if part.suffixes and part.name.split(".")[-2] not in alive:
                 part.unlink(missing_ok=True)

@@ -21,7 +21,7 @@ from typing import Any
 
 from mudanza.core.documents.errors import LedgerError, OutsideError, Place
 from mudanza.core.plans.move import Move
-from mudanza.core.state.files import Outputs, rename_all, uninterrupted
+from mudanza.core.state.files import Outputs, rename_all, sweep, uninterrupted
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS runs (
@@ -95,6 +95,13 @@ def ledger_of(move: Move) -> Ledger:
             hint=f"Bring it back from a backup. To begin anew, move {move.shown(move.out)}/ away.",
         )
     return ledger
+
+
+def sweep_behind(move: Move, ledger: Ledger) -> None:
+    """Take away the parts of files that killed runs left behind. The ledger must be held."""
+    alive = ledger.alive_runs()
+    for folder in (move.out, move.folder / "loans"):
+        sweep(folder, alive)
 
 
 class Ledger:

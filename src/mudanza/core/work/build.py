@@ -21,9 +21,9 @@ from mudanza.core.language.parameters import check_given
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
-from mudanza.core.state.files import Outputs, sweep
+from mudanza.core.state.files import Outputs
 from mudanza.core.state.key_pages import save_book
-from mudanza.core.state.ledger import Ledger, ledger_of
+from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
 from mudanza.core.state.sent import records_of
 from mudanza.core.values.digest import Digest, digest_of
 from mudanza.core.values.row_columns import CORRECTED, WHERE
@@ -105,7 +105,7 @@ def build(
         return BuildResult(None, asked.as_of, results)
     run = ledger.begin("build", ", ".join(plan.name for plan in plans), asked.as_of.isoformat())
     with ledger.held(run), Outputs(str(run)) as outputs:
-        sweep(move.out, ledger.alive_runs())
+        sweep_behind(move, ledger)
         # another run may have given out identifiers meanwhile
         tables.forget_books()
         results = []

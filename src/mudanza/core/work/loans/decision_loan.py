@@ -9,8 +9,8 @@ from typing import Any
 
 from mudanza.core.documents.errors import LoanError, Place, unknown
 from mudanza.core.plans.move import Move
-from mudanza.core.state.files import Outputs, sweep
-from mudanza.core.state.ledger import Ledger, ledger_of
+from mudanza.core.state.files import Outputs
+from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
 from mudanza.core.state.loans import Noted, accept_changes, all_loans, note_loan, noted_loan
 from mudanza.core.work.loans.decision_sheets import Sheet, sheets_bytes
 from mudanza.core.work.loans.returned import read_slip
@@ -37,7 +37,7 @@ def lend_sheets(
     folder = move.folder / "loans"
     final = to or folder / f"{loan}.xlsx"
     with ledger.held(run), Outputs(str(run)) as outputs:
-        sweep(folder, ledger.alive_runs())
+        sweep_behind(move, ledger)
         sheets, detail = make(loan)
         book = outputs.create(final)
         book.write(sheets_bytes(sheets, {"loan": loan, "move": move.name, "kind": kind, "list": list_name}))

@@ -20,8 +20,8 @@ from mudanza.core.layouts.layout import Layout
 from mudanza.core.layouts.rules import blank_in_file
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.formats import sink_of
-from mudanza.core.state.files import Outputs, sweep
-from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.files import Outputs
+from mudanza.core.state.ledger import ledger_of, sweep_behind
 from mudanza.core.state.loans import note_loan
 from mudanza.core.values.digest import digest_of
 from mudanza.core.values.row_columns import LINE
@@ -92,7 +92,7 @@ def lend(
     folder = move.folder / "loans"
     final = to or folder / f"{loan}.xlsx"
     with ledger.held(run), Outputs(str(run)) as outputs:
-        sweep(folder, ledger.alive_runs())
+        sweep_behind(move, ledger)
         snapshot = outputs.create(folder / loan / "lent.csv")
         writer = sink_of(layout).RowWriter([f.title for f in layout.fields], layout.dialect)
         snapshot.write(writer.head())

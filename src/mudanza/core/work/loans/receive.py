@@ -12,7 +12,7 @@ from mudanza.core.layouts.layout import Dialect
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.csv_text import RowWriter
 from mudanza.core.state.files import Outputs
-from mudanza.core.state.ledger import Ledger, ledger_of
+from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
 from mudanza.core.state.loans import (
     ADDED,
     RECORD,
@@ -108,6 +108,7 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
     # what was accepted before may still have to be imported
     folder = folder / str(run) if accepted_from(ledger, lent.id) else folder
     with ledger.held(run), Outputs(str(run)) as outputs:
+        sweep_behind(move, ledger)
         known = noted_loan(ledger, lent.id)
         if known is None or known.state != "out":
             raise LoanError(
