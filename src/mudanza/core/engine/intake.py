@@ -191,18 +191,20 @@ def check_unchanged(intake: Intake) -> None:
             )
 
 
-def open_readers(source: Source, move: Move) -> list[tuple[Path, Reader]]:
-    """The readers of a source, each file of a pattern by itself, with its path. Raises SourceError or OutsideError where one cannot be read."""
+def open_readers(source: Source, move: Move, *, quick: bool = False) -> list[tuple[Path, Reader]]:
+    """The readers of a source, each file of a pattern by itself, with its path; if `quick`, of their columns those that the first records have. Raises SourceError or
+    OutsideError where one cannot be read."""
     if source.database is not None:
         from mudanza.core.sources.database import open_database
 
         reader = open_database(move.database(source.database), source.options, digested=True)
         return [(Path(source.database), reader)]
-    return [(path, open_source(path, source.options)) for path in files_of(move.path(source.file or ""))]
+    options = replace(source.options, quick=quick)
+    return [(path, open_source(path, options)) for path in files_of(move.path(source.file or ""))]
 
 
-def open_sources(plan: Plan, move: Move) -> Intake:
-    """Open the sources of a plan.
+def open_sources(plan: Plan, move: Move, *, quick: bool = False) -> Intake:
+    """Open the sources of a plan; if `quick`, with those columns that the first records have.
 
     Raises SourceError where a file is not as the plan says, PlanError where the plan's renaming is wrong.
     """
@@ -210,7 +212,7 @@ def open_sources(plan: Plan, move: Move) -> Intake:
     paths = [path for source in plan.sources if source.file for path in files_of(move.path(source.file))]
     stamps = {path: _stamp(path) for path in paths if path.is_file()}
     for source in plan.sources:
-        for path, reader in open_readers(source, move):
+        for path, reader in open_readers(source, move, quick=quick):
             name = reader.facts.name.replace(str(path), move.shown(path))
             try:
                 one = Opened(len(opened), source, path, reader, name, stamps.get(path, ()))

@@ -5,8 +5,9 @@ from __future__ import annotations
 import codecs
 import json
 import re
-from collections.abc import Callable, Generator, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 from itertools import chain
 from typing import Any
 
@@ -17,6 +18,8 @@ from mudanza.core.sources.trees import Outline, Plain, Tree, free_name, joined, 
 
 #: Beyond so many keys above the lists, or values in a plain list, a text is not one of lists of records.
 _MOST = 10_000
+#: so many records tell the columns, where somebody only wants to look
+_ENOUGH = 5_000
 #: stands for a list whose items are not at hand
 _LIST = "\0"
 _SPACE = re.compile(r"[ \t\n\r\ufeff]*")
@@ -152,12 +155,15 @@ class _Above(str):
     """Stands for the list at a path."""
 
 
-def _read(scan: _Scan, path: str, key: str, left: list[int]) -> Generator[tuple[str, str, Any], None, Any]:
-    """Each item of the lists in the next value, with the list's path and key; the value itself is returned, `_Above` standing for its lists."""
+def _read(
+    scan: _Scan, path: str, key: str, left: list[int], put: Callable[[Any], None]
+) -> Iterator[tuple[str, str, Any]]:
+    """Each item of the lists in the next value, with the list's path and key. The value itself is put where it belongs at once, `_Above` standing for its lists."""
     sign = scan.peek()
     if sign == "{":
         scan.take("{")
         found: Tree = {}
+        put(found)
         while scan.peek() != "}":
             if found:
                 scan.take(",")
@@ -169,33 +175,33 @@ def _read(scan: _Scan, path: str, key: str, left: list[int]) -> Generator[tuple[
             if "." in name:
                 raise NotStreamedError
             scan.take(":")
-            found[name] = yield from _read(scan, joined(path, name), name, left)
+            yield from _read(scan, joined(path, name), name, left, partial(found.__setitem__, name))
             if left[0] < 0 or scan.peek() not in ",}":
                 raise NotStreamedError
         scan.take("}")
-        return found
-    if sign == "[":
+    elif sign == "[":
         scan.take("[")
-        if scan.peek() == "]":
-            scan.take("]")
-            return []
-        while True:
+        put(_Above(path) if scan.peek() != "]" else [])
+        while scan.peek() != "]":
             yield path, key, scan.value()
             if scan.take(",]") == "]":
-                return _Above(path)
-    return scan.value()
+                return
+            if scan.peek() == "]":
+                raise NotStreamedError
+        scan.take("]")
+    else:
+        put(scan.value())
 
 
 def _items(text: TextFile, into: list[Any]) -> Iterator[tuple[str, str, Any]]:
-    """The items of a text's lists. What stands above them goes into a list at the end. Raises NotStreamedError."""
+    """The items of a text's lists. What stands above them goes into a list. Raises NotStreamedError."""
     scan = _Scan(text)
     try:
-        top = yield from _read(scan, "", "", [_MOST])
+        yield from _read(scan, "", "", [_MOST], into.append)
     except RecursionError:
         raise NotStreamedError from None
     if scan.peek():
         raise NotStreamedError
-    into.append(top)
 
 
 def _filled(node: Any, lists: Mapping[str, list[Any]]) -> Any:
@@ -205,14 +211,19 @@ def _filled(node: Any, lists: Mapping[str, list[Any]]) -> Any:
     return {key: _filled(value, lists) for key, value in node.items()} if isinstance(node, dict) else node
 
 
-def streamed(text: TextFile) -> tuple[Records, Callable[[str], bool]]:
-    """The records of a text, and whether those at a path can be read one by one. Raises NotStreamedError where none can."""
+def streamed(text: TextFile, of: str | None = None) -> tuple[Records, Callable[[str], bool]]:
+    """The records of a text, and whether those at a path can be read one by one; with `of`, as far as the first records on the way to that path tell.
+
+    Raises NotStreamedError where none can.
+    """
     tops: list[Any] = []
     listed: dict[str, _Listed] = {}
     for path, _, item in _items(text, tops):
         if path not in listed:
             listed[path] = _Listed()
         listed[path].add(item)
+        if of is not None and listed[path].count == _ENOUGH and (path in ("", of) or of.startswith(f"{path}.")):
+            break
     (top,) = tops
     counts = {path: one.count for path, one in listed.items() if one.count}
     seen = {path: one.outline() for path, one in listed.items()}
@@ -244,12 +255,14 @@ def streamed(text: TextFile) -> tuple[Records, Callable[[str], bool]]:
     return Records(_filled(top, seen), counts, walk_to), lambda path: above(path) is not None
 
 
-def of_lines(text: TextFile) -> Records:
-    """The records of a text that has one on a line. Raises NotStreamedError where it cannot be decoded."""
+def of_lines(text: TextFile, *, quick: bool = False) -> Records:
+    """The records of a text that has one on a line; if `quick`, as far as the first ones tell. Raises NotStreamedError where it cannot be decoded."""
     records = _Listed()
     for _, record, _ in values_of_lines(text):
         if isinstance(record, dict):
             records.add(record)
+        if quick and records.count == _ENOUGH:
+            break
 
     def walk_to(path: str) -> Iterator[Walked]:
         rest = split(path)

@@ -17,7 +17,7 @@ from mudanza.core.sources.reader import ReadOptions
 
 def open_file(path: Path, options: ReadOptions, known_as: Path) -> NestedFile:
     """The reader of the records of a JSON file. Raises SourceError where the text is not JSON."""
-    records, text = _records(path, options.encoding, known_as, _stamp(path))
+    records, text = _records(path, options.encoding, known_as, _stamp(path), options.own.get("records"), options.quick)
     return open_records(
         records,
         options,
@@ -44,9 +44,14 @@ def _records(
     encoding: str | None,
     known_as: Path,
     stamp: tuple[int, int],  # noqa: ARG001
+    said: str | None = None,
+    quick: bool = False,
 ) -> tuple[Records, TextFile]:
-    """The file's records and its text."""
+    """The file's records and its text; if `quick`, its columns as far as the first records at the path said tell."""
     text = look_at(path, ReadOptions(encoding=encoding))
+    # which of several lists is the main one only the whole text tells
+    of = "" if text.head.lstrip("\ufeff \t\r\n").startswith("[") else None
+    of = said.strip(".") if said is not None else of
 
     @cache
     def whole() -> Records:
@@ -54,8 +59,8 @@ def _records(
 
     try:
         if _has_lines(text):
-            return of_lines(text), text
-        records, can_stream = streamed(text)
+            return of_lines(text, quick=quick), text
+        records, can_stream = streamed(text, of if quick else None)
     except NotStreamedError:
         return (of_lines(text) if _has_long_lines(text) else whole()), text
 

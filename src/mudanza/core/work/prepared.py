@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import date
 
+from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.engine.assembling import assemble, check_columns
 from mudanza.core.engine.expectations import check_expectations
 from mudanza.core.engine.intake import Intake, open_sources
@@ -56,15 +58,25 @@ def prepare(
     watch: bool = False,
     refer: bool = False,
     for_few: bool = False,
+    quick: bool = False,
 ) -> Prepared:
     """Read a plan (which may be unfinished, if it is a `draft`), open its sources, assemble its recipe; if it is to `refer`, with a look at where references lead;
-    if it is `for_few` rows, without holding whole lookups.
+    if it is `for_few` rows, without holding whole lookups; if `quick`, with those columns that the first records of a source have, if they are enough.
 
     Raises MudanzaError where anything of it is wrong, with its place.
     """
     plan = load_plan(move, name, draft=draft)
     tables = TablesAtHand(move, ledger_of(move), for_few=for_few)
-    return assembled(move, plan, open_sources(plan, move), tables, as_of, parameters, watch=watch, refer=refer)
+
+    def ready(*, first: bool) -> Prepared:
+        intake = open_sources(plan, move, quick=first)
+        return assembled(move, plan, intake, tables, as_of, parameters, watch=watch, refer=refer)
+
+    if quick:
+        # what is asked for may first stand further down
+        with suppress(MudanzaError):
+            return ready(first=True)
+    return ready(first=False)
 
 
 def assembled(

@@ -80,7 +80,9 @@ def preview(
     These are the first, or those of a condition on source columns (`where`), of a new or old `key`, with findings (`only_findings`), or a fair
     sample of all. Identifiers that do not exist yet are shown as they would be given out if these rows were the first.
     """
-    ready = prepare(move, name, as_of=as_of, parameters=parameters, draft=True, watch=True, refer=True, for_few=True)
+    ready = prepare(
+        move, name, as_of=as_of, parameters=parameters, draft=True, watch=True, refer=True, for_few=True, quick=True
+    )
     plan, intake, recipe = ready.plan, ready.intake, ready.recipe
     check_given(parameters or {}, set(recipe.mentions.parameters), move.parameters)
     known = [f.name for f in plan.layout.fields]
