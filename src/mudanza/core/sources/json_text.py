@@ -17,7 +17,9 @@ from mudanza.core.sources.reader import ReadOptions
 
 def open_file(path: Path, options: ReadOptions, known_as: Path) -> NestedFile:
     """The reader of the records of a JSON file. Raises SourceError where the text is not JSON."""
-    records, text = _records(path, options.encoding, known_as, _stamp(path), options.own.get("records"), options.quick)
+    # the outline of the whole text is the same whatever path is read
+    said = options.own.get("records") if options.quick else None
+    records, text = _records(path, options.encoding, known_as, _stamp(path), said, options.quick)
     return open_records(
         records,
         options,
@@ -30,7 +32,7 @@ def open_file(path: Path, options: ReadOptions, known_as: Path) -> NestedFile:
 
 def parts(path: Path, options: ReadOptions, known_as: Path) -> list[ReadOptions]:
     """The options that read each list of the file."""
-    return parts_of(_records(path, options.encoding, known_as, _stamp(path))[0], options)
+    return parts_of(_records(path, options.encoding, known_as, _stamp(path), None, False)[0], options)
 
 
 def _stamp(path: Path) -> tuple[int, int]:
@@ -44,8 +46,8 @@ def _records(
     encoding: str | None,
     known_as: Path,
     stamp: tuple[int, int],  # noqa: ARG001
-    said: str | None = None,
-    quick: bool = False,
+    said: str | None,
+    quick: bool,
 ) -> tuple[Records, TextFile]:
     """The file's records and its text; if `quick`, its columns as far as the first records at the path said tell."""
     text = look_at(path, ReadOptions(encoding=encoding))
