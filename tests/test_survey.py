@@ -72,10 +72,10 @@ def test_what_is_in_a_column(tmp_path: Path, name: str) -> None:
 )
 def test_counts_do_not_depend_on_how_a_file_falls_into_batches(values: list[str], size: int) -> None:
     """Against plain counting in Python."""
-    from mudanza.core.work.survey.columns import Column
+    from mudanza.core.work.survey.columns import new_columns
 
     frame = pl.DataFrame({"C": pl.Series([v or None for v in values], dtype=pl.String)})
-    watch = Column("C", frame)
+    watch = new_columns(frame, ["C"])["C"]
     for part in frame.iter_slices(size):
         distinct = watch.values(part).collect()
         watch.take(pl.collect_all(watch.queries(distinct)))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from functools import cache
 from heapq import nsmallest
@@ -37,10 +38,37 @@ _DECIMAL = r"^\s*[-+(]?[\d.\s]*\d,\d+\)?-?\s*$"
 _STOCK = 2
 
 
-class Column:
-    """A column under survey; `first` is the first batch, from which it is told what is worth counting."""
+def new_columns(first: pl.DataFrame, names: Sequence[str]) -> dict[str, Column]:
+    """Columns to be surveyed; the first batch tells what of them is worth counting."""
+    samples = [_sample(first.get_column(name)) for name in names]
+    long = pl.concat([sample.with_columns(pl.lit(i).alias("column")) for i, sample in enumerate(samples)])
+    looks = _first_look()
+    # asked of all samples at once: asking costs more than answering here
+    asked = long.lazy().select("column", *looks.values()).group_by("column").agg(pl.all().mean()).collect()
+    seen = {row["column"]: row for row in asked.iter_rows(named=True)}
+    nothing = dict.fromkeys(looks, 0.0)
+    return {name: Column(name, samples[i], seen.get(i, nothing)) for i, name in enumerate(names)}
 
-    def __init__(self, name: str, first: pl.DataFrame) -> None:
+
+def _sample(values: pl.Series) -> pl.DataFrame:
+    """Different values of a column, without spaces at their ends, in a frame of `t`."""
+    begins = values.head(_SAMPLE_ROWS).alias("t").to_frame().lazy()
+    text = pl.col("t").str.strip_chars()
+    sample: pl.DataFrame = (
+        begins.unique(maintain_order=True)
+        .select(text)
+        .filter(pl.col("t") != "")
+        .unique(maintain_order=True)
+        .head(_SAMPLE)
+        .collect()
+    )
+    return sample
+
+
+class Column:
+    """A column under survey, with a sample of its values and what is `seen` in it: the share that is of each kind, has each separator, and is a date with an order."""
+
+    def __init__(self, name: str, sample: pl.DataFrame, seen: Mapping[str, float]) -> None:
         self.name = name
         self.filled = self.spaces = self.leading_zeros = self.controls = 0
         self.shortest: int | None = None
@@ -54,19 +82,8 @@ class Column:
         self.hashes = pl.DataFrame(schema=HASHES)
         self.waiting: list[pl.DataFrame] = []
         self.bound = 2**64
-        begins = first.get_column(name).head(_SAMPLE_ROWS).alias("t").to_frame().lazy()
-        text = pl.col("t").str.strip_chars()
-        sample: pl.DataFrame = (
-            begins.unique(maintain_order=True)
-            .select(text)
-            .filter(pl.col("t") != "")
-            .unique(maintain_order=True)
-            .head(_SAMPLE)
-            .collect()
-        )
         self.samples = sample["t"].head(3).to_list()
         self.tests: list[KindTest] = []
-        seen = sample.select(_first_look()).row(0, named=True)
         if sample.height:
             certain = {wider for test in kind_tests() if seen[test.name] == 1 for wider in test.is_case_of}
             self.tests = [t for t in kind_tests() if seen[t.name] >= _LIKELY and t.name not in certain]
@@ -77,7 +94,7 @@ class Column:
         self.separators = [one for one in _SEPARATORS if seen[one] and _parts_values(sample["t"], one)]
         self.several = dict.fromkeys(self.separators, 0)
         self.has_shapes = self._has_shapes(sample)
-        self.has_orders = (seen["ordered"] or 0) > 0.5
+        self.has_orders = seen["ordered"] > 0.5
 
     def _has_shapes(self, sample: pl.DataFrame) -> bool:
         """Whether the column is one of codes: few patterns, mostly with digits. Names have as many as there are lengths."""
@@ -316,14 +333,15 @@ class Column:
 
 
 @cache
-def _first_look() -> list[pl.Expr]:
-    """What is asked of a sample: the share of it that is of each kind, whether a separator stands in it, the share of dates with an order."""
+def _first_look() -> dict[str, pl.Expr]:
+    """What is asked of each value of a sample: whether it is of each kind, a separator stands in it, and it is a date with an order."""
     text = pl.col("t")
-    return [
-        *(test.fits(text).fill_null(False).mean().alias(test.name) for test in kind_tests()),
-        *(text.str.contains(one, literal=True).any().alias(one) for one in _SEPARATORS),
-        text.str.contains(ORDERED_DATE).mean().alias("ordered"),
-    ]
+    asked = {
+        **{test.name: test.fits(text).fill_null(False) for test in kind_tests()},
+        **{one: text.str.contains(one, literal=True) for one in _SEPARATORS},
+        "ordered": text.str.contains(ORDERED_DATE),
+    }
+    return {name: expr.alias(name) for name, expr in asked.items()}
 
 
 def _add(counter: Counter[str], counts: pl.DataFrame) -> None:

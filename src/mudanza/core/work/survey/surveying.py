@@ -17,7 +17,7 @@ from mudanza.core.sources.opening import open_source, read_ahead, share_of_all
 from mudanza.core.sources.reader import Batch, FileFacts, Reader, ReadOptions
 from mudanza.core.work.progress import Progress, Tell, quietly
 from mudanza.core.work.survey.column_facts import ColumnFacts
-from mudanza.core.work.survey.columns import Column
+from mudanza.core.work.survey.columns import Column, new_columns
 from mudanza.core.work.survey.keys import KeyCandidate, KeyWatch
 from mudanza.core.work.survey.whole import wholeness
 
@@ -176,9 +176,8 @@ def _asked(
         if batch.rows.is_empty():
             yield batch, {}
             continue
-        for name in headings:
-            if name not in columns:
-                columns[name] = Column(name, batch.rows)
+        if new := [name for name in headings if name not in columns]:
+            columns.update(new_columns(batch.rows, new))
         mine = [columns[name] for name in headings]
         answers = {}
         for start in range(0, len(mine), _TOGETHER):
