@@ -44,6 +44,12 @@ def test_reading_is_compared_with_what_libraries_read(tmp_path: Path) -> None:
     assert "| PostgreSQL table of 1,000 rows" in told or "no PostgreSQL here" in told
 
 
+def test_proportions_are_told_of_each_command(tmp_path: Path) -> None:
+    told = measured("proportions.py", "--size", "0.001", data=tmp_path)
+    assert len(re.findall(r"^.+ [\d.]+ s +\d+ MiB", told, re.M)) == 13
+    assert {"survey", "JSON", "preview", "build", "trace"} <= {line.split()[0].strip(",") for line in told.splitlines()}
+
+
 def test_no_text_makes_the_language_fall_over(tmp_path: Path) -> None:
     told = measured("fuzz_language.py", "--minutes", "0.03", data=tmp_path)
     assert "faults: 0" in told and int(re.search(r"'worked': (\d+)", told)[1]) > 0  # type: ignore[index]

@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+import io
 import json
 import subprocess
 import sys
 from pathlib import Path
 
 import pytest
+from rich.console import Console
 
 from conftest import edit, installed, layout_json, program
+from mudanza.cli import look
 from mudanza.cli.main import COMMANDS
 from mudanza.core.findings.codes import CODES
 from mudanza.core.language.steps import STEPS
+from mudanza.core.plans.move_settings import find_move
+from mudanza.core.sources import decoding, delimited
+from mudanza.core.work.build import build
+from mudanza.core.work.progress import Progress
 from test_language import run
 from test_reading import rows_of
 
@@ -224,3 +231,26 @@ def test_an_interruption_while_the_program_is_loaded_is_told() -> None:
     )
     ended = subprocess.run([sys.executable, "-c", code, "build"], capture_output=True, text=True, check=False)
     assert (ended.returncode, ended.stderr, ended.stdout) == (130, "interrupted; nothing was changed.\n", "")
+
+
+def test_how_far_a_build_is(move: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The share grows to the whole of it, list by list; a terminal shows it with the time that is left."""
+    heading, *rows = (move / "incoming/a.csv").read_text("utf-8").splitlines()[:2]
+    (move / "incoming/a.csv").write_text(heading + "\n" + (rows[0] + "\n") * 60_000, encoding="utf-8")
+    monkeypatch.setattr(delimited, "BLOCK", 1 << 19)
+    monkeypatch.setattr(decoding, "BLOCK", 1 << 19)
+    told: list[Progress] = []
+    build(find_move(move), ["people"], rehearse=True, tell=told.append)
+    assert list(dict.fromkeys(one.phase for one in told)) == ["opening", "building people", "closing people"]
+    shares = [one.share for one in told if one.phase == "building people" and one.share is not None]
+    assert len(shares) > 2 and shares == sorted(set(shares)) and 0 < shares[0] < 0.5 and shares[-1] == 1
+    assert [one.rows for one in told][-1] == 60_000
+
+    shown = io.StringIO()
+    monkeypatch.setattr(look, "err", Console(file=shown, force_terminal=True, width=100))
+    monkeypatch.setattr(look, "_SOON", 0)
+    monkeypatch.setattr(sys.stderr, "isatty", lambda: True, raising=False)
+    with look.progress(quiet=False) as tell:
+        while "people" not in shown.getvalue():
+            tell(Progress("building people", 30_000, 0.5))
+    assert all(words in shown.getvalue() for words in ("building people", "30,000 rows, 50%, about 1 s left"))

@@ -19,7 +19,7 @@ import zstandard
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
-from conftest import alone
+from conftest import alone, layout_json, program
 from mudanza.core.documents.errors import SourceError
 from mudanza.core.sources.cells import with_zeros, zeros_of
 from mudanza.core.sources.cells_binary import cells_of_records
@@ -606,6 +606,32 @@ def test_trees_are_read_record_by_record_as_they_are_whole(tmp_path: Path, tree:
                     assert [{k: row[h] for k, h in known.items() if row[h]} for row in rows] == [
                         {k: v for k, v in row.items() if k in known} for row in expected
                     ]
+
+
+def test_a_preview_of_json_shows_what_a_build_writes(tmp_path: Path) -> None:
+    """Also where a column first stands far down; and one that the whole text does not have is told."""
+    columns = [{"name": name, "titles": name} for name in ("no", "late", "made")]
+    for folder in ("layouts", "plans", "incoming"):
+        (tmp_path / folder).mkdir()
+    written(tmp_path / "mudanza.toml", 'name = "Test"\n')
+    written(tmp_path / "layouts/a.json", layout_json(columns, url="a.csv", primaryKey="no"))
+    records = [{"no": n} | ({"late": f"far down {n}"} if n > 6000 else {}) for n in range(1, 6101)]
+    written(tmp_path / "incoming/a.json", json.dumps({"x": {"made": "monday", "all": records}}))
+    plan = 'layout = "layouts/a.json"\n[[source]]\nname = "a"\nfile = "incoming/a.json"\nrecords = "x.all"\n[fields]\n'
+    flows = {"no": "{no}", "late": "{late}", "made": "{x.made}"}
+
+    def shown(number: int, *fields: str) -> list[str | None]:
+        lines = "".join(f"{name} = '{flows[name]}'\n" for name in fields)
+        written(tmp_path / "plans/a.toml", plan + lines)
+        rows = program("preview", "a", "--key", str(number), "--json", cwd=tmp_path, status=0).json["rows"]
+        return [one["after"] for one in rows[0]["fields"]]
+
+    assert shown(2, "no", "made") == ["2", None, "monday"]
+    assert shown(6050, "no", "late", "made") == ["6050", "far down 6050", "monday"]
+    program("build", "a", cwd=tmp_path, status=0)
+    assert "6050,far down 6050,monday" in (tmp_path / "out/a.csv").read_text("utf-8").splitlines()
+    written(tmp_path / "plans/a.toml", plan + "no = '{nowhere}'\n")
+    assert "no source has a column 'nowhere'" in program("preview", "a", cwd=tmp_path, status=2).err
 
 
 def test_contacts(tmp_path: Path) -> None:

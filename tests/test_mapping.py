@@ -413,6 +413,18 @@ def test_a_moves_own_steps_run_only_where_allowed(drafted: Path) -> None:
     )
     failed = program("preview", "clients", cwd=drafted)
     assert failed.status == 2 and "own steps" in failed.err
+    # what is wrong elsewhere is not laid at their door
+    (drafted / "steps.py").write_text(OWN, encoding="utf-8")
+    edit(
+        drafted / "plans/clients.toml",
+        "-> chip digits=9 or blank",
+        '-> chip digits=9 -> lookup nums "To" none="blank" or blank',
+    )
+    with (drafted / "plans/clients.toml").open("a", encoding="utf-8") as file:
+        file.write('[lookup.nums]\nfile = "incoming/nums.csv"\nkey = "No"\n')
+    (drafted / "incoming/nums.csv").write_text("No,To,By\n1,a,x\n2,b,x\n3,c,x,y\n", encoding="utf-8")
+    failed = program("preview", "clients", cwd=drafted, status=2).err
+    assert "is damaged" in failed and "nums.csv, line 4" in failed and "own steps" not in failed
 
 
 def test_a_mapping_sheet_is_signed_and_comes_back(drafted: Path) -> None:

@@ -389,7 +389,7 @@ def test_remarks_come_back_as_they_went(said: dict[str, Remark]) -> None:
 
 
 @pytest.mark.parametrize(
-    "values", [["Jo", "Ei", "Jo"], ["Q"], ["ja|x", "b"], ['"a"', "b"], ["ja", "Xx"], ["a", "b", "c"]]
+    "values", [["Jo", "Ei", "Jo"], ["Q"], ["n/a"], ["ja|x", "b"], ['"a"', "b"], ["ja", "Xx"], ["a", "b", "c"]]
 )
 def test_words_that_nobody_knows_make_a_draft_that_holds(values: list[str]) -> None:
     found = conversion(YESNO, view(*values))

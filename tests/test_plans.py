@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from collections.abc import Iterator
 from datetime import date
 from decimal import Decimal
 from pathlib import Path
@@ -26,6 +27,7 @@ from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.sent import note_sent, sent_before, went_out
 from mudanza.core.tables.key_pattern import KeyPattern
+from mudanza.core.tables.lookup import Lookup
 from mudanza.core.values.kinds import Kind
 from mudanza.core.work.coverage import coverage
 from mudanza.core.work.crosswalks.codes import find_codes
@@ -181,6 +183,28 @@ def test_lookups(
     with (move / "out/people.csv").open(encoding="utf-8") as file:
         made = [row["Kind"] for row in csv.DictReader(file, delimiter=";")]
     assert kinds is not None and made == list(kinds.values())
+
+
+def test_a_lookup_for_few_rows_holds_only_theirs_and_reads_none_twice() -> None:
+    read = []
+
+    def parts() -> Iterator[pl.DataFrame]:
+        read.append(1)
+        for start in range(0, 5000, 1000):
+            numbers = pl.int_range(start, start + 1000, eager=True).cast(pl.String)
+            yield pl.DataFrame({"No": numbers, "To": "t" + numbers})
+
+    few = Lookup("t", ("No",), False, ("No", "To"), parts, for_few=True)
+    whole = Lookup("t", ("No",), False, ("No", "To"), parts).values("To")
+    for texts, times in ((["7", "4999", "x"], 1), (["8"], 2), (["x", "8", None, "7"], 2)):
+        asked = pl.Series(texts, dtype=pl.String)
+        keys = asked.drop_nulls().implode()
+        found = few.values_for("To", asked)
+        wanted = pl.col("key").is_in(keys)
+        assert found.filter(wanted).sort("key").equals(whole.filter(wanted).sort("key"))
+        assert found.height <= 3 and len(read) == 1 + times
+    # of many it is no use to look for each
+    assert few.values_for("To", whole["key"]).height == 5000
 
 
 def test_another_list_can_be_looked_up_in(move: Path) -> None:

@@ -9,6 +9,7 @@ import shutil
 import sqlite3
 from collections import Counter
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 import polars as pl
@@ -17,6 +18,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from conftest import program
+from mudanza.core.work.progress import Progress
 from mudanza.core.work.survey.column_facts import ColumnFacts
 from mudanza.core.work.survey.surveying import SurveyResult, survey
 
@@ -87,6 +89,25 @@ def test_counts_do_not_depend_on_how_a_file_falls_into_batches(values: list[str]
     assert facts.frequent == counted[:10]
     assert facts.pretending <= plain.count("n/a") + len(plain)
     assert (facts.shortest, facts.longest) == ((min(map(len, plain)), max(map(len, plain))) if plain else (None, None))
+
+
+def test_what_is_told_does_not_depend_on_blocks(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Blocks of few rows are put together: so is what stands in them, and beside the rows."""
+    from mudanza.core.sources import delimited
+
+    heads = ";".join(f"c{i}" for i in range(40))
+    rows = [";".join(str((n * i) % (7 + i)) if i % 3 else "" for i in range(40)) for n in range(400)]
+    rows[100:100] = ["", "a;b"]
+    rows[300] = rows[300].replace("1", "x")
+    first = of(tmp_path, heads, rows)
+    monkeypatch.setattr(delimited, "BLOCK", 1 << 12)
+    told: list[Progress] = []
+    again = survey(tmp_path / "t.csv", tell=told.append)
+    assert (again.rows, again.damaged, again.findings, again.keys) == (401, 1, first.findings, first.keys)
+    for one, other in zip(first.columns, again.columns, strict=True):
+        assert replace(one, hashes=other.hashes) == other
+        assert one.hashes.sort("h").equals(other.hashes.sort("h"))
+    assert [one.rows for one in told] == [0, 401, 401] and told[-1].share == 1
 
 
 def test_keys_alone_and_together(tmp_path: Path) -> None:

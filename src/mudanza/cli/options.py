@@ -84,9 +84,10 @@ def answered(run: Callable[[dict[str, str]], T], given: dict[str, str], *, kept:
     from mudanza.core.documents.errors import MoveError
     from mudanza.core.language.parameters import MissingParameterError
 
-    at_hand = _kept(given, used=kept)
-    declared_names = here().parameters
-    for name in [name for name in at_hand if name in declared_names]:
+    move = here()
+    at_hand = _kept(move, given, used=kept)
+    # for what the settings know a kept value goes before theirs; another may be of another list
+    for name in at_hand.keys() & move.parameters.keys():
         given = {**given, name: at_hand.pop(name)}
     while True:
         try:
@@ -110,11 +111,10 @@ def answered(run: Callable[[dict[str, str]], T], given: dict[str, str], *, kept:
             given = {**given, declared.name: click.prompt(question, value_proc=checked, err=True)}
 
 
-def _kept(given: dict[str, str], *, used: bool) -> dict[str, str]:
+def _kept(move: Move, given: dict[str, str], *, used: bool) -> dict[str, str]:
     """The values that are kept and not given anew, if they are to be used; what is given is kept, if that is asked for."""
     from mudanza.core.state.kept_values import keep_values, kept_values
 
-    move = here()
     if click.get_current_context().meta.get(_KEEP):
         keep_values(move, given)
         words = f"kept for eight hours: {_listed(given)}" if given else "no values are kept any more"

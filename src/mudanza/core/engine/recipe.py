@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from mudanza.core.documents.errors import MoveError, Place
+from mudanza.core.documents.errors import MoveError, MudanzaError, Place
 from mudanza.core.findings.problem import Problem
 from mudanza.core.language.compiling import Watched
 from mudanza.core.language.value import Asked, Mint, Stage, Value, run_stages
@@ -95,6 +95,8 @@ class Recipe:
             return run_stages(rows.lazy(), stages).collect()
         try:
             return run_stages(rows.lazy(), stages).collect()
+        except MudanzaError:
+            raise
         except Exception as error:  # whatever somebody's own function does
             raise MoveError(
                 f"one of the move's own steps failed: {str(error).splitlines()[0]}",

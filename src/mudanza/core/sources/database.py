@@ -32,7 +32,14 @@ from mudanza.core.values.row_columns import LINE
 _FETCH = 20_000
 _FIRST = 1_000
 _TOLERANCE = Decimal("1e-12")
-_OTHER_SPACES = "\t\n\v\f\r\x85\xa0"
+_OTHER_SPACES = "\t\n\v\f\r"
+#: whether a text has other than ASCII characters, in whatever encoding the database keeps it
+_BEYOND_ASCII = {
+    "postgresql": "octet_length(convert_to({0}, 'UTF8')) <> char_length({0})",
+    "sqlite": "length(CAST({0} AS BLOB)) <> length({0})",
+    "mysql": "length(CONVERT({0} USING utf8mb4)) <> char_length({0})",
+}
+_BEYOND_ASCII["mariadb"] = _BEYOND_ASCII["mysql"]
 #: the character set of binary columns in MariaDB
 _BINARY = 63
 
@@ -272,13 +279,16 @@ class DatabaseTable(WithoutCells):
         None if it cannot be asked for them."""
         asked = [one for one, heading in zip(self._texts, self.headings, strict=True) if heading in headings]
         # but for ASCII, databases compare capitals as they please; and a query has no order in which its rows could be numbered
-        if not self._order or not all(text.isascii() and text and "\\" not in text for text in texts):
+        beyond = _BEYOND_ASCII.get(self._engine.dialect.name)
+        if not self._order or beyond is None or not all(t.isascii() and t and "\\" not in t for t in texts):
             return None
-        tests = []
+        tests: list[sa.ColumnElement[bool]] = []
         for one in asked:
-            value = sa.func.lower(sa.cast(sa.literal_column(one), sa.String(4000)))
+            whole = sa.cast(sa.literal_column(one), sa.Text)
+            value = sa.func.lower(whole)
             # databases take only spaces off the ends
-            other = sa.or_(*(value.contains(sign, autoescape=True) for sign in _OTHER_SPACES))
+            spaces = (value.contains(sign, autoescape=True) for sign in _OTHER_SPACES)
+            other = sa.or_(sa.text(beyond.format(whole.compile(dialect=self._engine.dialect))), *spaces)
             for text in texts:
                 within = value.contains(text.lower(), autoescape=True)
                 tests.append(sa.or_(sa.func.trim(value) == text.lower(), sa.and_(within, other)))

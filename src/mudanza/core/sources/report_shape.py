@@ -150,25 +150,21 @@ def _added_up(rows: Sequence[Cells], width: int, decimal: str, known: Sequence[s
     """First words of lines whose number is the sum of those above it, since another total or from the beginning, at least as often as not."""
     sums = [Decimal(0)] * max(map(len, rows), default=0)
     count = 0
-    # what was summed and how many records there were, at the beginning and behind each total
-    marks: list[tuple[list[Decimal], int]] = [([*sums], 0)]
+    # for each column what was summed at the beginning and behind each total, with how many records there were
+    marks: list[dict[Decimal, int]] = [{Decimal(0): 0} for _ in sums]
     right: Counter[str] = Counter()
     wrong: Counter[str] = Counter()
     for row in rows:
         numbers = [_value(cell, decimal) for cell in row]
         word = _TOTAL_WORD.match(_first(row))
         if word and filled(row) < width and not re.search(r"\d", word.group(0)):
-            hits = [
-                count - before
-                for at, number in enumerate(numbers)
-                if number
-                for then, before in marks
-                if sums[at] - then[at] == number and count > before
-            ]
+            since = [marks[at].get(sums[at] - number) for at, number in enumerate(numbers) if number]
+            hits = [count - before for before in since if before is not None and before < count]
             # what is the sum of one record could be another record
             if hits or _begins(row, known):
                 right[word.group(0).strip()] += max(hits, default=0) > 1
-                marks.append(([*sums], count))
+                for mark, total in zip(marks, sums, strict=True):
+                    mark.setdefault(total, count)
                 continue
             wrong[word.group(0).strip()] += 1
         if any(numbers):

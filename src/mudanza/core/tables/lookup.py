@@ -31,8 +31,9 @@ class Lookup:
     parts: Callable[[], Iterator[pl.DataFrame]]
     for_few: bool = False
     _found: dict[str, pl.DataFrame] = field(default_factory=dict)
-    #: the keys that were asked for last, and the rows that have them
-    _near: list[tuple[frozenset[str], pl.DataFrame]] = field(default_factory=list)
+    #: the keys that were asked for so far, and the rows that have them
+    _asked: set[str] = field(default_factory=set)
+    _near: list[pl.DataFrame] = field(default_factory=list)
 
     def key(self, parts: list[pl.Expr]) -> pl.Expr:
         """Values as the one text that is looked up; null where all are blank."""
@@ -62,14 +63,14 @@ class Lookup:
 
     def values_for(self, column: str, texts: pl.Series) -> pl.DataFrame:
         """The same at least for some keys. Raises as `values` does."""
-        asked = frozenset(texts.drop_nulls().unique().to_list())
-        if not self.for_few or len(asked) > _FEW or column in self._found:
-            return self.values(column)
         self.check(column)
-        if not self._near or not asked <= self._near[0][0]:
-            wanted = self._key.is_in(list(asked))
-            self._near[:] = [(asked, pl.concat([rows.filter(wanted) for rows in self.parts()], how="diagonal"))]
-        return self._by_key(self._near[0][1], column)
+        fresh = set(texts.drop_nulls().unique()) - self._asked if self.for_few else set()
+        if not self.for_few or column in self._found or len(self._asked) + len(fresh) > _FEW:
+            return self.values(column)
+        if fresh or not self._near:
+            self._near.extend(rows.filter(self._key.is_in(list(fresh))) for rows in self.parts())
+            self._asked.update(fresh)
+        return self._by_key(pl.concat(self._near), column)
 
     @property
     def _key(self) -> pl.Expr:

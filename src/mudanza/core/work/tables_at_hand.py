@@ -61,8 +61,8 @@ class TablesAtHand:
         return self.books[name]
 
     def _keys(self, name: str) -> PartTable:
-        book = self.book(name)
-        return PartTable(tuple(KEYS), book.find)
+        # as they are now: what a list gives out while it is made is not known to its own rows, in whatever batches they come
+        return PartTable(tuple(KEYS), self.book(name).copy().find)
 
     def made(self, list_name: str, records: pl.DataFrame) -> None:
         """From here on lookups in a list and references to it find what this run has made of it: its records, by the titles of its fields

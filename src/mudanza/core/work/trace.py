@@ -141,11 +141,10 @@ def trace(
 def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str, str]) -> Trace | None:
     ready = prepare(move, name, as_of=as_of, parameters=parameters, watch=True, refer=True, for_few=True)
     plan, ledger = ready.plan, ready.tables.ledger
-    given = {book: set(ready.tables.book(book).all()["key"].to_list()) for book in ready.recipe.books}
     rows: list[TracedRow] = []
     broken: list[tuple[Opened, BrokenRow]] = []
     for opened, some, noticed in choose(ready, Choice(_MOST, key=key, damaged=broken), lambda _, rows, __: rows[LINE]):
-        rows += _rows(ready, opened, some, noticed, given)
+        rows += _rows(ready, opened, some, noticed)
     titles = [f.title for f in plan.layout.fields if f.name in plan.layout.primary_key]
     written = next((r for r in rows if r.end in ("written", "merged")), None)
     texts = {f.title: f.written for f in written.fields} if written else {}
@@ -172,11 +171,10 @@ def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str
     )
 
 
-def _rows(
-    ready: Prepared, opened: Opened, some: pl.DataFrame, noticed: pl.DataFrame, given: dict[str, set[str]]
-) -> list[TracedRow]:
+def _rows(ready: Prepared, opened: Opened, some: pl.DataFrame, noticed: pl.DataFrame) -> list[TracedRow]:
     recipe, intake = ready.recipe, ready.intake
     made = run_whole(recipe, some, ready.tables.books)
+    given = {mint.key: set(ready.tables.book(mint.book).find(made[mint.identity])["key"]) for mint in recipe.mints}
     early = run_early(recipe, some, opened.own(intake.columns), noticed)
     ends = run_late(recipe, early, ready.trial(), [one.shown for one in intake.opened])
     skipped = skipped_by(recipe, some, opened.own(intake.columns))
@@ -191,7 +189,7 @@ def _rows(
         for mint in recipe.mints:
             identity, key = whole.select(mint.identity, mint.key).row(0)
             if identity is not None:
-                keys.append((mint.book, identity.replace(INNER, ", "), key, key in given.get(mint.book, ())))
+                keys.append((mint.book, identity.replace(INNER, ", "), key, key in given[mint.key]))
         columns = {c: row[c] for c in opened.names}
         fields = _fields(ready, whole) if end != "skipped" else []
         found.append(

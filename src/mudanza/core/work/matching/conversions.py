@@ -188,7 +188,7 @@ def _turned(one: str, other: str) -> bool:
 
 def _yesno(view: View, clean: str) -> Conversion:
     found = {t.lower() for t in view.texts}
-    if len(found) > 4:
+    if not 0 < len(found) <= 4:
         return Conversion(" -> yesno", 0.0)
     yes, no = sorted(found & {y for y, _ in _PAIRS}), sorted(found & {n for _, n in _PAIRS})
     open_words = sorted(found - {*yes, *no})
