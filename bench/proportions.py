@@ -21,6 +21,7 @@ import shutil
 import sqlite3
 import subprocess
 import sys
+from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
@@ -123,12 +124,20 @@ def write_move(folder: Path, rows: int) -> None:
         f'[keys.{name}]\npattern = "{name[0].upper()}-{{0000000}}"\n' for name in ("people", "others", "stored")
     )
     (folder / "mudanza.toml").write_text('name = "Proportions"\n' + keys)
-    (folder / "incoming/vets.csv").write_text("Code;Name\n" + "".join(f"V{i};Dr. {i % 977}\n" for i in range(rows)))
-    people = [(i, f"Name {i % 9973}", f"V{i % (rows // 2)}") for i in range(rows)]
-    (folder / "incoming/people.csv").write_text("No;Name;Vet\n" + "".join(f"{a};{b};{c}\n" for a, b, c in people))
+
+    def people(count: int) -> Iterator[tuple[int, str, str]]:
+        return ((i, f"Name {i % 9973}", f"V{i % (rows // 2)}") for i in range(count))
+
+    # line by line: a command's largest memory is at least that of the process it comes from
+    with (folder / "incoming/vets.csv").open("w") as file:
+        file.write("Code;Name\n")
+        file.writelines(f"V{i};Dr. {i % 977}\n" for i in range(rows))
+    with (folder / "incoming/people.csv").open("w") as file:
+        file.write("No;Name;Vet\n")
+        file.writelines(f"{a};{b};{c}\n" for a, b, c in people(rows))
     with closing(sqlite3.connect(folder / "incoming/old.sqlite")) as base:
         base.execute("CREATE TABLE people (No INTEGER PRIMARY KEY, Name TEXT, Vet TEXT)")
-        base.executemany("INSERT INTO people VALUES (?,?,?)", people[: rows * 2 // 5])
+        base.executemany("INSERT INTO people VALUES (?,?,?)", people(rows * 2 // 5))
         base.commit()
     for name in ("people", "others", "stored"):
         source = (
