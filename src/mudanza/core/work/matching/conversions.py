@@ -22,6 +22,8 @@ from mudanza.core.work.matching.views import View
 
 _PAIRS = [*YES_NO, *YES_NO_TOO]
 _UNITS = re.compile(r"^[-+]?[\d.,' ]+\s*([^\d\s.,'()-][^\d]*?)$|^([^\d\s.,'()+-][^\d]*?)\s*[\d.,' ]+$")
+#: a month by its name, between day and year
+_NAMED = re.compile(r"\d[ .-]*(?:de )?[^\W\d_]{3,}.*\d{2}|[^\W\d_]{3,}.*\d.*\d{2}$")
 _PIVOT = (date.today().year + 5) % 100
 
 
@@ -86,6 +88,8 @@ def _share(made: Sequence[str | None]) -> float:
 
 def _number(field: Field, view: View, clean: str) -> Conversion:
     texts = view.texts
+    if sum(any(map(str.isdigit, t)) for t in texts) < 0.2 * len(texts):
+        return Conversion(" -> number", 0.0)
     units = {m.group(1) or m.group(2) for t in texts if (m := _UNITS.match(t))} - {None}
     percent = units == {"%"}
     more = (
@@ -128,6 +132,10 @@ def _number(field: Field, view: View, clean: str) -> Conversion:
 
 def _date(field: Field, view: View, clean: str) -> Conversion:
     texts = view.texts
+    if sum(1 < len(t) < 40 and sum(map(str.isdigit, t)) >= 1 for t in texts[:40]) < 0.2 * len(texts[:40]) or all(
+        "@" in t or sum(map(str.isdigit, t)) > 17 for t in texts[:10]
+    ):
+        return Conversion(' -> date "yyyy-MM-dd"', 0.0)
     zero = [t for t in texts if re.fullmatch(r"0{1,4}[-/.]?0{2}[-/.]?0{1,4}|0", t)]
     if zero:
         clean = f" -> blank-if {' '.join(_quoted(p) for p in sorted({*view.placeholders, *zero}))}"
@@ -136,7 +144,7 @@ def _date(field: Field, view: View, clean: str) -> Conversion:
     options: list[tuple[float, int, str, str]] = []
     languages = (
         ("en", *(one for one in LANGUAGES if one != "en"))
-        if any(re.search(r"[A-Za-zÀ-ÿ]{3}", t) for t in texts)
+        if any(_NAMED.search(t) for t in texts[:20])
         else ("en",)
     )
     forms = [*DATES, *DATES_TOO, *(NAMED_DATES if len(languages) > 1 else [])]
@@ -175,7 +183,7 @@ def _near(form: str, texts: Sequence[str]) -> bool:
     signs = {c for c in form if c in "/-."}
     head = [t.split(" ")[0].split("T")[0] for t in texts[:20]]
     if "MMM" in form:
-        return any(re.search(r"[A-Za-z]{3}", t) for t in texts[:20])
+        return any(_NAMED.search(t) for t in texts[:20])
     return any({c for c in h if c in "/-."} == signs and not h.isalpha() for h in head)
 
 

@@ -15,9 +15,11 @@ from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.tables.key_pattern import KeyPattern
-from mudanza.core.work.matching.meanings import OWN_WORDS, Words, words_of
+from mudanza.core.work.matching.lexicon import OWN_WORDS, lexicon
 from mudanza.core.work.matching.scoring import Candidate, Scorer, assign
+from mudanza.core.work.matching.tokens import words_of
 from mudanza.core.work.matching.views import View, views
+from mudanza.core.work.matching.weights import Weights
 
 _GIVEN, _FAMILY = frozenset({"given", "name"}), frozenset({"family", "name"})
 _WHOLE = (frozenset({"full", "name"}), frozenset({"name"}))
@@ -63,24 +65,32 @@ class _Part:
     crosswalk: tuple[str, tuple[str, ...]] | None = None
 
 
-def draft(move: Move, name: str) -> Draft:
+def draft(move: Move, name: str, learned: Weights | None = None) -> Draft:
     """Propose a flow for every field of a list that has none. Reads the first rows of the sources; writes nothing."""
     plan = load_plan(move, name, draft=True)
     intake = open_sources(plan, move)
-    return draft_plan(move, plan, intake)
+    return draft_plan(move, plan, intake, learned)
 
 
-def draft_plan(move: Move, plan: Plan, intake: Intake) -> Draft:
-    """The draft of a plan whose sources are open."""
-    words = Words(move.folder / OWN_WORDS, [text for f in plan.layout.fields for text in (f.name, f.title)])
-    by_source = views(intake, words)
+def scorer_of(move: Move, plan: Plan, learned: Weights | None = None) -> Scorer:
+    """Who scores columns for the fields of a plan, by the shipped words and those of the move."""
+    words = lexicon()
+    own = move.folder / OWN_WORDS
+    if own.is_file():
+        words = words.with_own(own, [text for f in plan.layout.fields for text in (f.name, f.title)])
     keys = [_key_like(pattern) for pattern in move.key_patterns.values()]
-    scorer = Scorer(plan.layout, words, habits(move, plan.name), keys)
+    return Scorer(plan.layout, words, habits(move, plan.name), keys, plan.name, learned)
+
+
+def draft_plan(move: Move, plan: Plan, intake: Intake, learned: Weights | None = None) -> Draft:
+    """The draft of a plan whose sources are open."""
+    scorer = scorer_of(move, plan, learned)
+    by_source = views(intake, scorer.reader)
     used = {column for flow in plan.flows.values() for column in columns_of(flow)}
     fields = [f for f in plan.layout.fields if f.name not in plan.flows]
     parts: dict[str, dict[str, _Part]] = {}
     for source, columns in by_source.items():
-        maker = _Maker(move, plan, columns, words, len(by_source) > 1)
+        maker = _Maker(move, plan, columns, scorer, len(by_source) > 1)
         chosen = assign(columns, scorer, used, fields)
         for field in fields:
             made = maker.make(field, chosen)
@@ -165,9 +175,9 @@ def _key_like(pattern: KeyPattern) -> str:
 class _Maker:
     """Makes flows of one source's columns."""
 
-    def __init__(self, move: Move, plan: Plan, columns: Sequence[View], words: Words, several: bool) -> None:
+    def __init__(self, move: Move, plan: Plan, columns: Sequence[View], scorer: Scorer, several: bool) -> None:
         self.move, self.plan, self.columns, self.several = move, plan, columns, several
-        self.words = {f.name: words.meaning(f.name).ideas | words.meaning(f.title).ideas for f in plan.layout.fields}
+        self.words = {name: asked.ideas for name, asked in scorer.asked.items()}
         self.asks_parts = any({"given"} <= ideas or {"family"} <= ideas for ideas in self.words.values())
 
     def make(self, field: Field, chosen: Mapping[str, Candidate]) -> _Part | None:

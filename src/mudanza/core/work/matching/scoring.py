@@ -1,10 +1,11 @@
-"""How well a column suits a field, with the evidence; and the best assignment of all columns to all fields."""
+"""How likely a column is meant for a field, with the evidence; and the best assignment of all columns to all fields."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -13,61 +14,28 @@ from scipy.optimize import linear_sum_assignment
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types.text import TextType
 from mudanza.core.values.kinds import Kind
+from mudanza.core.work.matching.blocks import marks_of
 from mudanza.core.work.matching.conversions import Conversion, conversion
-from mudanza.core.work.matching.meanings import Meaning, Words, likeness, said, tells, words_of
+from mudanza.core.work.matching.headings import Headings, Likeness, Meaning, likeness, said
+from mudanza.core.work.matching.lexicon import Ideas, Lexicon, ideas
+from mudanza.core.work.matching.tokens import words_of
 from mudanza.core.work.matching.views import View
+from mudanza.core.work.matching.weights import Weights, first_odds, second_odds, shipped
+from mudanza.core.work.matching.witnesses import Asked, particular, witnesses
 
 #: below this a field is better left without a proposal
-ENOUGH = 0.36
+ENOUGH = 0.5
 #: from here on a proposal is sure, if nothing else comes near
-SURE = 0.62
-_MARGIN = 0.07
-_CONTENT = {
-    "email": "email",
-    "phone": "phone",
-    "web": "web",
-    "iban": "iban",
-    "post": "post",
-    "barcode": "barcode",
-    "year": "year",
-}
-_NUMBERS = {
-    "price",
-    "cost",
-    "amount",
-    "net",
-    "gross",
-    "balance",
-    "quantity",
-    "weight",
-    "salary",
-    "discount",
-    "stock",
-    "mileage",
-    "limit",
-    "rate",
-    "pages",
-}
-_LETTERS = {
-    "given",
-    "family",
-    "full",
-    "town",
-    "country",
-    "title",
-    "description",
-    "author",
-    "publisher",
-    "breed",
-    "colour",
-    "job",
-    "make",
-}
+SURE = 0.98
+#: a column that another may stand for as well is not sure
+_RIVAL = 0.15
+
+Matrix = npt.NDArray[np.float64]
 
 
 @dataclass(frozen=True)
 class Candidate:
-    """A column proposed for a field: the score, the evidence in words, and the conversion."""
+    """A column proposed for a field: how likely it is meant, the evidence in words, the conversion, and the columns that come next with their likelihood."""
 
     field: Field
     view: View
@@ -77,50 +45,44 @@ class Candidate:
     sure: bool = True
     #: a key book of the move gives the identifiers that the field takes
     given: bool = False
+    rivals: tuple[tuple[str, float], ...] = ()
 
 
 class Scorer:
     """Scores columns for the fields of a layout. `habits` are (field name, heading words) pairs of other plans, with these plans' names."""
 
     def __init__(
-        self, layout: Layout, words: Words, habits: Mapping[tuple[str, tuple[str, ...]], str], keys: Sequence[str] = ()
+        self,
+        layout: Layout,
+        lexicon: Lexicon,
+        habits: Mapping[tuple[str, tuple[str, ...]], str],
+        keys: Sequence[str] = (),
+        subject: str = "",
+        learned: Weights | None = None,
     ) -> None:
-        self.layout, self.words, self.habits, self.keys = layout, words, habits, keys
-        self.meanings = {f.name: (words.meaning(f.name), words.meaning(f.title)) for f in layout.fields}
-        self.refers = {name for reference in layout.references for name in reference.fields}
+        self.layout, self.lexicon, self.habits, self.keys = layout, lexicon, habits, keys
+        self.learned = learned or shipped()
+        texts = [text for field in layout.fields for text in (field.name, field.title)]
+        headings = Headings(lexicon, texts)
+        refers = {name for reference in layout.references for name in reference.fields}
+        self.subject = _subject(headings, subject, layout)
+        marks = marks_of([headings.meaning(f.title).ideas for f in layout.fields])
+        self.asked = {
+            field.name: Asked(
+                field,
+                tuple(
+                    replace(meaning, inherited=inherited)
+                    for meaning in dict.fromkeys((headings.meaning(field.name), headings.meaning(field.title)))
+                ),
+                layout.primary_key == (field.name,),
+                field.name in refers,
+            )
+            for field, inherited in zip(layout.fields, marks, strict=True)
+        }
 
-    def score(self, field: Field, view: View) -> Candidate:
-        """The score, from 0 to 1."""
-        heading, evidence = self._heading(field, view.meaning)
-        habit = self.habits.get((field.name, tuple(words_of(view.name))))
-        if habit:
-            heading = max(heading, 0.97)
-            evidence = [f"the plan {habit} does so", *evidence]
-        if heading < 0.2 and not self._telling(field):
-            return Candidate(field, view, heading * 0.5, tuple(evidence), Conversion("", 0))
-        converted = conversion(field, view)
-        given = self.is_given(field) and converted.share < 0.9
-        if given:
-            # the identifiers are given by a key book: the old ones need not look like them
-            converted = replace(converted, share=0.9, doubt=None)
-            values, words = 0.9, ["its identifiers are given by a key book"]
-        else:
-            values, words = self._values(field, view, converted)
-        evidence += words
-        score = 0.74 * heading + 0.26 * values
-        if (
-            heading < 0.3
-            and self._telling(field)
-            and converted.share >= 0.95
-            and len(view.texts) > 1
-            and not converted.codes
-        ):
-            score = max(score, 0.5)
-        if field.kind in (Kind.NUMBER, Kind.DATE, Kind.DATETIME) and converted.share < 0.5 and view.texts:
-            score *= 0.35
-            evidence.append(f"only {converted.share:.0%} can be read as a {field.kind}")
-        score *= self._identity(field, view, evidence)
-        return Candidate(field, view, min(score, 1.0), tuple(evidence), converted, given=given)
+    def reader(self, names: Sequence[str]) -> Headings:
+        """Who reads the headings of one source: with an eye to what the layout asks for."""
+        return Headings(self.lexicon, names, (m.ideas for asked in self.asked.values() for m in asked.meanings))
 
     def is_given(self, field: Field) -> bool:
         """Whether a key book of the move gives what the field takes."""
@@ -131,115 +93,200 @@ class Scorer:
         except re.error:
             return False
 
-    def _heading(self, field: Field, meaning: Meaning) -> tuple[float, list[str]]:
-        best = max(self.meanings[field.name], key=lambda own: likeness(own, meaning))
-        alike = likeness(best, meaning)
-        if self.layout.primary_key != (field.name,) and field.name not in self.refers and not tells(best, meaning):
-            alike = min(alike, 0.3)
-        return alike, [said(best, meaning)] if alike >= 0.3 else []
+    def scores(self, fields: Sequence[Field], views: Sequence[View]) -> Scores:
+        """The odds of every field and column."""
+        return Scores(self, fields, views)
 
-    @staticmethod
-    def _telling(field: Field) -> bool:
-        """Whether what the field takes is so particular that values alone tell."""
-        if not isinstance(field.type, TextType):
-            return False
-        particular = len(re.sub(r"[\[\]{}()?*+.\\,0-9-]", "", field.type.pattern or "")) >= 2
-        return field.type.permitted is not None or particular
 
-    def _values(self, field: Field, view: View, converted: Conversion) -> tuple[float, list[str]]:
+def _subject(headings: Headings, name: str, layout: Layout) -> Ideas:
+    """Whose records a list has, by its name and its key: what says so in a heading hardly tells its fields apart."""
+    told = headings.meaning(name).ideas
+    for field in layout.fields:
+        if layout.primary_key == (field.name,):
+            told |= headings.meaning(field.title).ideas | headings.meaning(field.name).ideas
+    return frozenset(idea for idea in told if idea in ideas() and ideas()[idea].role == "whose")
+
+
+class Scores:
+    """The likelihood of every field and column of one source, in matrices of fields by columns."""
+
+    def __init__(self, scorer: Scorer, fields: Sequence[Field], views: Sequence[View]) -> None:
+        self.scorer, self.fields = scorer, fields
+        inherited = marks_of([view.meaning.ideas for view in views])
+        self.views = [
+            replace(view, meaning=replace(view.meaning, inherited=marks))
+            for view, marks in zip(views, inherited, strict=True)
+        ]
+        self._conversions: dict[tuple[object, int], Conversion] = {}
+
+    @cached_property
+    def likenesses(self) -> list[list[tuple[Meaning, Likeness]]]:
+        """What each field's name or title has in common with each heading."""
+        found = []
+        for field in self.fields:
+            asked = self.scorer.asked[field.name]
+            row = []
+            for view in self.views:
+                free = frozenset({"date"}) if field.kind in (Kind.DATE, Kind.DATETIME) or view.dates > 0.8 else frozenset()
+                options = [
+                    (meaning, likeness(meaning, view.meaning, self.scorer.subject, free)) for meaning in asked.meanings
+                ]
+                row.append(max(options, key=lambda one: one[1].score))
+            found.append(row)
+        return found
+
+    def figures(self, row: int, column: int) -> dict[str, float]:
+        """The witnesses for a field and a column, by name."""
+        field, view = self.fields[row], self.views[column]
+        return witnesses(
+            self.scorer.asked[field.name],
+            view,
+            self.likenesses[row][column][1],
+            self.conversion(row, column),
+            (field.name, words_of(view.name)) in self.scorer.habits,
+        )
+
+    def conversion(self, row: int, column: int) -> Conversion:
+        """The steps from a column to a field."""
+        field, view = self.fields[row], self.views[column]
+        plain = isinstance(field.type, TextType) and field.type.permitted is None and not particular(field.type)
+        if plain and self.likenesses[row][column][1].score < 0.3:
+            return Conversion("", 0.0)
+        key = (field.type, column)
+        if key not in self._conversions:
+            self._conversions[key] = conversion(field, view)
+        return self._conversions[key]
+
+    @cached_property
+    def first(self) -> Matrix:
+        """Odds (natural logarithms) by each pair alone."""
+        return np.array(
+            [[first_odds(self.scorer.learned, self.figures(r, c)) for c in range(len(self.views))] for r in range(len(self.fields))]
+        ).reshape(len(self.fields), len(self.views))
+
+    @cached_property
+    def neighbourly(self) -> dict[str, Matrix]:
+        """What the whole says of each pair, by name: how far it is before the next best column and the next best field, and how likely the fields and
+        columns beside them belong together."""
+        return neighbourly(self.first)
+
+    @cached_property
+    def second(self) -> Matrix:
+        """Odds by each pair and its surroundings."""
+        return second_odds(self.scorer.learned, self.first, self.neighbourly)
+
+    @cached_property
+    def likely(self) -> Matrix:
+        """Likelihoods, 0 to 1."""
+        shares: Matrix = 1 / (1 + np.exp(-self.second))
+        return shares
+
+    def evidence(self, row: int, column: int) -> tuple[str, ...]:
+        """In words, what speaks for a pair."""
+        field, view = self.fields[row], self.views[column]
+        asked = self.scorer.asked[field.name]
+        told: list[str] = []
+        habit = self.scorer.habits.get((field.name, words_of(view.name)))
+        if habit:
+            told.append(f"the plan {habit} does so")
+        meaning, like = self.likenesses[row][column]
+        if like.share >= 0.3:
+            told.append(said(meaning, view.meaning, like))
+        looks = sorted(what for what in asked.wants if view.contents.get(what, 0.0) > 0.6)
+        told += [f"values look like {_LOOKS.get(what, what)}" for what in looks[:1]]
+        if asked.is_key and view.unique:
+            told.append("identifies the rows")
         if not view.texts:
-            return 0.4, ["blank in the sample"]
-        score, words = converted.share, []
-        if not isinstance(field.type, TextType) or field.type.permitted or field.type.pattern:
-            words.append(
-                f"{converted.share:.0%} of the values fit" if not converted.codes else "codes to be translated"
-            )
-        ideas = self.meanings[field.name][0].ideas | self.meanings[field.name][1].ideas
-        for idea in ideas:
-            if idea in _CONTENT:
-                looks = view.looks(_CONTENT[idea])
-                score = min(score, 0.2 + 0.8 * looks)
-                if looks > 0.8:
-                    words.append(f"values look like {idea}")
-        if isinstance(field.type, TextType) and not field.type.permitted:
-            if ideas & _LETTERS and view.wordy < 0.4:
-                score = min(score, 0.25)
-            if view.dates > 0.8 and "date" not in ideas:
-                score = min(score, 0.3)
-            if ideas & _NUMBERS and view.numeric > 0.8:
-                score = max(score, 0.9)
-        return score, words
+            told.append("blank in the sample")
+        elif not isinstance(field.type, TextType) or field.type.permitted or field.type.pattern:
+            made = self.conversion(row, column)
+            told.append("codes to be translated" if made.codes else f"{made.share:.0%} of the values fit")
+        return tuple(told)
 
-    def _identity(self, field: Field, view: View, evidence: list[str]) -> float:
-        """Keys want columns that identify, and references columns that repeat."""
-        is_key = self.layout.primary_key == (field.name,)
-        is_id = "id" in view.meaning.ideas
-        if is_key:
-            if view.unique and is_id:
-                evidence.append("identifies the rows")
-                return 1.35
-            return 1.0 if view.unique else 0.6
-        return 1.25 if field.name in self.refers and is_id else 1.0
+
+_LOOKS = {"given": "given names", "family": "family names", "full": "names of people", "town": "towns", "street": "streets", "company": "firms", "job": "occupations", "text": "sentences", "post": "post codes", "tax": "tax numbers", "email": "e-mail addresses", "phone": "telephone numbers", "web": "web addresses"}
+
+
+def neighbourly(first: Matrix) -> dict[str, Matrix]:
+    """What the whole says of each pair, from the odds of all pairs (fields by columns), by name."""
+    rows, columns = first.shape
+    likely = 1 / (1 + np.exp(-first))
+    ahead_of_columns = _ahead(first)
+    ahead_of_fields = _ahead(first.T).T
+    beside = np.zeros_like(first)
+    for step in (1, 2, 3):
+        for down in (-step, step):
+            for right in {step, down, -step} | {1, -1}:
+                shifted = np.zeros_like(first)
+                r0, r1 = max(0, -down), min(rows, rows - down)
+                c0, c1 = max(0, -right), min(columns, columns - right)
+                if r0 < r1 and c0 < c1:
+                    shifted[r0:r1, c0:c1] = likely[r0 + down : r1 + down, c0 + right : c1 + right]
+                beside = np.maximum(beside, shifted / (1 + 0.25 * (step - 1)))
+    # where in the layout and in the source its nearest certain neighbours stand
+    return {
+        "odds": first,
+        "ahead of columns": np.clip(ahead_of_columns, -4, 4),
+        "ahead of fields": np.clip(ahead_of_fields, -4, 4),
+        "beside": beside,
+    }
+
+
+def _ahead(odds: Matrix) -> Matrix:
+    """How far each is before the best other of its row (behind it, below 0)."""
+    if odds.shape[1] < 2:
+        return np.full_like(odds, 4.0)
+    top = np.sort(odds, axis=1)
+    best, next_best = top[:, -1:], top[:, -2:-1]
+    ahead: Matrix = np.where(odds == best, odds - next_best, odds - best)
+    return ahead
 
 
 def assign(views: Sequence[View], scorer: Scorer, taken: set[str], fields: Sequence[Field]) -> dict[str, Candidate]:
     """The best assignment as a whole of columns to fields, by field name. `taken` are columns that are used already, and less likely therefore."""
     if not fields or not views:
         return {}
-    candidates = [[scorer.score(field, view) for view in views] for field in fields]
-    scores = np.array([[c.score * (0.8 if c.view.name in taken else 1) for c in row] for row in candidates])
+    scores = scorer.scores(fields, views)
+    odds = scores.second - np.array([2.0 if view.name in taken else 0.0 for view in views])
+    likely = 1 / (1 + np.exp(-odds))
+    least = float(np.log(ENOUGH / (1 - ENOUGH)))
     # a column of its own for each field that is better left alone
-    alone = np.full((len(fields), len(fields)), -1.0)
-    np.fill_diagonal(alone, ENOUGH)
-    rows, columns = linear_sum_assignment(np.hstack([scores, alone]), maximize=True)
+    alone = np.full((len(fields), len(fields)), -1e6)
+    np.fill_diagonal(alone, least)
+    rows, columns = linear_sum_assignment(np.hstack([odds, alone]), maximize=True)
+    chosen = {int(r): int(c) for r, c in zip(rows, columns, strict=True) if c < len(views)}
     found = {}
-    pairs = [(int(r), int(c)) for r, c in zip(rows, columns, strict=True) if c < len(views)]
-    for row, column in zip(rows, columns, strict=True):
-        if column >= len(views):
+    for row, column in chosen.items():
+        field = fields[row]
+        order = [c for c in np.argsort(-likely[row]).tolist() if c != column and likely[row, c] >= _RIVAL]
+        if any(likely[row, c] > likely[row, column] + 0.3 and chosen.get(_holder(chosen, c), -1) == c for c in order) and likely[row, column] < 0.8:
+            # what is left when the better column went elsewhere
             continue
-        best = candidates[row][column]
-        others = np.delete(scores[row], column)
-        rival = float(others.max()) if len(others) else 0.0
-        clear = best.score - rival >= _MARGIN or best.score >= 0.93
-        sure = (
-            best.score >= SURE
-            and clear
-            and not _exchangeable(scores, row, column, pairs)
-            and best.conversion.doubt is None
-            and best.conversion.share >= 0.5
+        made = conversion(field, views[column])
+        given = scorer.is_given(field) and made.share < 0.9
+        if given:
+            # the identifiers are given by a key book: the old ones need not look like them
+            made = replace(made, share=0.9, doubt=None)
+        free = [c for c in order if c not in chosen.values()]
+        # fields that could as well have this column, and were given another
+        others = [r for r in chosen if r != row and likely[r, column] >= _RIVAL and likely[row, chosen[r]] >= _RIVAL]
+        sure = bool(
+            likely[row, column] >= SURE and not free and not others and made.doubt is None and made.share >= 0.5
         )
-        found[fields[row].name] = replace(best, score=round(best.score, 2), sure=sure)
-    return {**found, **_left_over(views, fields, found, taken)}
+        evidence = [*scores.evidence(row, column), *(["its identifiers are given by a key book"] if given else [])]
+        found[field.name] = Candidate(
+            field,
+            views[column],
+            round(float(likely[row, column]), 2),
+            tuple(evidence),
+            made,
+            sure,
+            given,
+            tuple((views[c].name, round(float(likely[row, c]), 2)) for c in order[:3]),
+        )
+    return found
 
 
-def _exchangeable(scores: npt.NDArray[np.float64], row: int, column: int, pairs: Sequence[tuple[int, int]]) -> bool:
-    """Whether this pair and another could as well be the other way round."""
-    return any(
-        r != row
-        and min(scores[row, c], scores[r, column]) >= ENOUGH
-        and scores[row, c] + scores[r, column] >= scores[row, column] + scores[r, c] - _MARGIN
-        for r, c in pairs
-    )
-
-
-def _left_over(
-    views: Sequence[View], fields: Sequence[Field], found: Mapping[str, Candidate], taken: set[str]
-) -> dict[str, Candidate]:
-    """Where one field of a kind is left and one column that can be nothing else, they may belong together; never for sure."""
-    used = taken | {c.view.name for c in found.values()}
-    made = {}
-    for kind in (Kind.DATE, Kind.YESNO):
-        asked = [f for f in fields if f.kind is kind and f.name not in found]
-        fitting = []
-        for view in views:
-            if view.name in used or not view.texts or (kind is Kind.DATE and view.dates < 0.8):
-                continue
-            converted = conversion(asked[0], view) if asked else None
-            if converted is not None and converted.share >= 0.95:
-                fitting.append((view, converted))
-        if len(asked) == 1 and len(fitting) == 1:
-            view, converted = fitting[0]
-            made[asked[0].name] = Candidate(
-                asked[0], view, ENOUGH, (f"the only {kind} that is left",), converted, sure=False
-            )
-    return made
+def _holder(chosen: Mapping[int, int], column: int) -> int:
+    """The field that a column was given to."""
+    return next((row for row, taken in chosen.items() if taken == column), -1)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -10,18 +11,12 @@ import polars as pl
 
 from mudanza.core.engine.intake import Intake
 from mudanza.core.values.written import DATE_LIKE, NUMBER_LIKE, is_placeholder
-from mudanza.core.work.matching.meanings import Meaning, Words
+from mudanza.core.work.matching.contents import contents
+from mudanza.core.work.matching.headings import Headings, Meaning
 
 _SAMPLE = 400
-_LIKE = {
-    "email": re.compile(r"[^@\s]+@[^@\s]+\.[A-Za-z]{2,}"),
-    "phone": re.compile(r"\+?[\d\s()/.-]{6,20}"),
-    "web": re.compile(r"(?:https?://|www\.)\S+|[\w-]+\.(?:com|org|net|pt|de|fr|es|it|nl)\S*", re.IGNORECASE),
-    "iban": re.compile(r"[A-Z]{2}\d{2}[A-Z0-9 ]{11,30}"),
-    "post": re.compile(r"(?:[A-Z]{1,2}-?)?\d{2,5}(?:[- ]\d{2,4})?(?: ?[A-Z]{2})?|[A-Z]{1,2}\d{1,2}[A-Z]? \d[A-Z]{2}"),
-    "barcode": re.compile(r"\d{8}|\d{12,14}|97[89][\d-]{10,14}"),
-    "year": re.compile(r"(?:19|20)\d{2}"),
-}
+_YEAR = re.compile(r"(?:^|\D)((?:18|19|20)\d{2})(?:\D|$)|^((?:19|20)\d{2})(?:0[1-9]|1[0-2])(?:[0-2]\d|3[01])$")
+_DECIMAL = re.compile(r"\D*\d+[.,]\d{1,2}\D*")
 
 
 @dataclass(frozen=True)
@@ -68,8 +63,22 @@ class View:
         """How many of the values a pattern fits as a whole."""
         return sum(fits.fullmatch(t) is not None for t in self.texts) / len(self.texts) if self.texts else 0.0
 
-    def looks(self, what: str) -> float:
-        return self.share(_LIKE[what])
+    @cached_property
+    def contents(self) -> Mapping[str, float]:
+        """What the values look like, each kind of content with its share."""
+        return contents(self.texts)
+
+    @cached_property
+    def decimal(self) -> float:
+        """How many of the values have one or two decimals."""
+        return self.share(_DECIMAL)
+
+    @cached_property
+    def years(self) -> list[int]:
+        """The years in the values, the first first, if they are dates."""
+        if self.dates < 0.6:
+            return []
+        return sorted(int(m.group(1) or m.group(2)) for t in self.texts if (m := _YEAR.search(t)))
 
     @cached_property
     def numeric(self) -> float:
@@ -87,8 +96,8 @@ class View:
         return sum(sum(c.isalpha() for c in t) > 0.6 * len(t.replace(" ", "")) for t in self.texts) / len(self.texts)
 
 
-def views(intake: Intake, words: Words) -> dict[str, list[View]]:
-    """The columns of each source, from its first rows."""
+def views(intake: Intake, understand: Callable[[Sequence[str]], Headings]) -> dict[str, list[View]]:
+    """The columns of each source, from its first rows. `understand` gives who reads the headings of one source."""
     parts: dict[str, list[pl.DataFrame]] = {}
     names: dict[str, dict[str, None]] = {}
     for opened, batch in intake.batches(first=True):
@@ -98,13 +107,14 @@ def views(intake: Intake, words: Words) -> dict[str, list[View]]:
     found: dict[str, list[View]] = {}
     for source, frames in parts.items():
         rows = pl.concat(frames)
-        found[source] = [_view(source, name, rows, words) for name in names[source]]
+        headings = understand(list(names[source]))
+        found[source] = [_view(source, name, rows, headings) for name in names[source]]
     return found
 
 
-def _view(source: str, name: str, rows: pl.DataFrame, words: Words) -> View:
+def _view(source: str, name: str, rows: pl.DataFrame, headings: Headings) -> View:
     filled = rows[name].drop_nulls()
     filled = filled.filter(filled.str.strip_chars().str.len_bytes() > 0)
     counted = filled.value_counts(sort=True)
     values = tuple(counted[name].head(_SAMPLE).to_list())
-    return View(source, name, words.meaning(name), rows.height, len(filled), counted.height, values)
+    return View(source, name, headings.meaning(name), rows.height, len(filled), counted.height, values)

@@ -1,0 +1,386 @@
+"""Headings understood: which languages they are in, and what each can mean."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cache
+from itertools import islice, product
+
+from rapidfuzz import fuzz
+
+from mudanza.core.work.matching.lexicon import OWN, Ideas, Lexicon, ideas, kinship, weight
+from mudanza.core.work.matching.tokens import inflects, shortens, shortens_phrase, words_of
+
+#: English words stand in programs of every country
+_ENGLISH = 0.35
+#: a language that is less likely than this is not asked for shortened words
+_LIKELY = 0.3
+#: how certain a word is that was not found as it stands
+_INFLECTED, _COMPOUND, _IN_PART, _MISSPELT, _SHORTENED, _INITIALS = 0.92, 0.92, 0.75, 0.85, 0.75, 0.6
+#: as many readings of a heading are kept
+_READINGS = 8
+#: a meaning that a word has beside its usual one
+_BESIDE = 0.85
+#: words that stand at the end of many, in short: codes and numbers
+_ENDINGS = {"nr": "id", "no": "id", "id": "id", "kod": "id", "cd": "id"}
+
+
+@dataclass(frozen=True)
+class Reading:
+    """One way to understand a heading: its ideas, the words that are none, the number in it, and how certain this is (0 to 1)."""
+
+    ideas: Ideas
+    others: tuple[str, ...]
+    number: str | None
+    certainty: float
+
+
+@dataclass(frozen=True)
+class Meaning:
+    """A heading and the ways to understand it, the likeliest first; and the marks that it takes over from those it stands with."""
+
+    text: str
+    readings: tuple[Reading, ...]
+    inherited: Ideas = frozenset()
+
+    @property
+    def ideas(self) -> Ideas:
+        """The ideas of the likeliest reading."""
+        return self.readings[0].ideas
+
+    @property
+    def number(self) -> str | None:
+        return self.readings[0].number
+
+
+Senses = dict[Ideas, float]
+
+
+class Headings:
+    """Understands headings that stand together (those of a source, of a layout), by a lexicon. `asked` are ideas that are looked for: a shortened word
+    rather stands for one of them."""
+
+    def __init__(self, lexicon: Lexicon, together: Iterable[str], asked: Iterable[Ideas] = ()) -> None:
+        self.lexicon = lexicon
+        self.likely = likely_languages(lexicon, list(together))
+        self.asked = frozenset(asked)
+        self._asked_ideas = frozenset(idea for meant in self.asked for idea in meant)
+        self._joining = frozenset(
+            word for language, words in lexicon.joining.items() if self.likely[language] >= 0.6 for word in words
+        )
+        self._phrases: dict[str, list[tuple[tuple[str, ...], Ideas, float]]] = {}
+        for language, phrases in lexicon.by_language.items():
+            if (likely := self.likely[language]) >= _LIKELY:
+                for phrase, meant in phrases.items():
+                    self._phrases.setdefault(phrase[0][0], []).append((phrase, meant[0], likely))
+        self._meanings: dict[str, Meaning] = {}
+
+    def meaning(self, heading: str) -> Meaning:
+        """What a heading can mean."""
+        if heading not in self._meanings:
+            self._meanings[heading] = self._understood(heading)
+        return self._meanings[heading]
+
+    def _understood(self, heading: str) -> Meaning:
+        words = _pieces(heading, self.lexicon)
+        number: str | None = None
+        spans: list[tuple[str, Senses]] = []
+        at = 0
+        while at < len(words):
+            size, senses = self._longest(words, at)
+            if senses:
+                spans.append((" ".join(words[at : at + size]), senses))
+            elif words[at].isdigit():
+                number = words[at].lstrip("0") or "0"
+            elif words[at] not in self._joining:
+                spans.append((words[at], self._unknown(words[at])))
+            at += size
+        return Meaning(heading, self._readings(spans, number))
+
+    def _longest(self, words: Sequence[str], at: int) -> tuple[int, Senses]:
+        """The longest phrase that begins at a word and is known, written apart or in one, with its senses."""
+        for size in range(min(self.lexicon.longest, len(words) - at), 0, -1):
+            phrase = tuple(words[at : at + size])
+            found = self._senses(phrase)
+            if not found and size == 2 and not phrase[1].isdigit():
+                found = self._senses(("".join(phrase),))
+            if found and not (size == 1 and phrase[0] in self._joining and max(found.values()) < 0.5):
+                return size, found
+        return 1, {}
+
+    def _senses(self, phrase: tuple[str, ...]) -> Senses:
+        """The senses of a phrase as it stands, by how likely their languages are."""
+        found: Senses = {}
+        for language, several in self.lexicon.senses.get(phrase, {}).items():
+            for rank, meant in enumerate(several):
+                found[meant] = max(found.get(meant, 0.0), self.likely[language] * (_BESIDE if rank else 1))
+        if not found:
+            return found
+        # a word of one single language is that word, however little else speaks for the language
+        best = max(found.values())
+        least = max(best, 0.85 if len(found) == 1 and len("".join(phrase)) >= 4 else 0.5)
+        return {meant: likely / best * least for meant, likely in found.items() if likely >= 0.25 * best}
+
+    def _unknown(self, word: str) -> Senses:
+        """What a word may mean that is not known as it stands."""
+        found = (
+            self._compound(word, whole=True)
+            or self._inflected(word)
+            or self._compound(word)
+            or self._misspelt(word)
+            or self._shortened(word)
+            or self._in_part(word)
+        )
+        best = sorted(found.items(), key=lambda one: (-one[1], sorted(one[0])))[:4]
+        return dict(best)
+
+    def _starting(self, word: str) -> list[tuple[tuple[str, ...], Ideas, float]]:
+        return self._phrases.get(word[0], [])
+
+    def _inflected(self, word: str) -> Senses:
+        found: Senses = {}
+        for phrase, meant, likely in self._starting(word):
+            if len(phrase) == 1 and inflects(word, phrase[0]):
+                nearness = 1 - 0.06 * abs(len(word) - len(phrase[0]))
+                found[meant] = max(found.get(meant, 0.0), _INFLECTED * likely * nearness)
+        return found
+
+    def _exact(self, part: str) -> Senses:
+        if part in _ENDINGS:
+            return {frozenset({_ENDINGS[part]}): 0.9}
+        found: Senses = {}
+        for language, several in self.lexicon.senses.get((part,), {}).items():
+            if self.likely[language] >= _LIKELY:
+                for rank, meant in enumerate(several):
+                    found[meant] = max(found.get(meant, 0.0), self.likely[language] * (_BESIDE if rank else 1))
+        return found
+
+    def _compound(self, word: str, whole: bool = False) -> Senses:
+        """A word written together of known ones, with a letter or two between that only bind; the first may be shortened, unless they are to be `whole`."""
+        found: Senses = {}
+        for cut in range(2, len(word) - 1):
+            first, rest = word[:cut], word[cut:]
+            heads = self._exact(first) if len(first) >= 3 else {}
+            if not heads and len(first) > 4:
+                heads = {m: c * 0.95 for end in (1, 2) for m, c in self._exact(first[:-end]).items()}
+            if not heads and len(first) >= 3 and not whole:
+                heads = {m: c * 0.8 for m, c in self._begins(first).items()}
+            if not heads:
+                continue
+            tails = self._exact(rest)
+            if not tails and len(rest) >= 5:
+                tails = {m: c * 0.95 for m, c in self._inflected(rest).items()} or self._compound(rest, whole=True)
+            for (one, sure), (other, sure_too) in product(heads.items(), tails.items()):
+                certain = _COMPOUND * min(sure, sure_too) * (1 if len(first) > 2 and len(rest) > 2 else 0.9)
+                found[one | other] = max(found.get(one | other, 0.0), certain)
+        return found
+
+    def _begins(self, part: str) -> Senses:
+        """A part of a word as the beginning of known ones; those that are asked for rather than others."""
+        found: Senses = {}
+        for phrase, meant, likely in self._starting(part):
+            if len(phrase) == 1 and len(phrase[0]) > len(part) and phrase[0].startswith(part):
+                found[meant] = max(found.get(meant, 0.0), likely * self._wanted(meant))
+        return found
+
+    def _wanted(self, meant: Ideas) -> float:
+        """How well ideas suit what is asked for."""
+        return 1.0 if not self.asked or meant in self.asked else 0.85 if meant <= self._asked_ideas else 0.6
+
+    def _misspelt(self, word: str) -> Senses:
+        if len(word) < 6:
+            return {}
+        found: Senses = {}
+        for phrase, meant, likely in self._starting(word):
+            if (
+                len(phrase) == 1
+                and abs(len(phrase[0]) - len(word)) <= 1
+                and (alike := fuzz.ratio(phrase[0], word)) >= 86
+            ):
+                found[meant] = max(found.get(meant, 0.0), _MISSPELT * likely * alike / 100)
+        return found
+
+    def _shortened(self, word: str) -> Senses:
+        """A word cut short, without its vowels, or made of the beginnings of several."""
+        found: Senses = {}
+        for phrase, meant, likely in self._starting(word):
+            if len(phrase) == 1 and shortens(word, phrase[0]):
+                told = _SHORTENED + 0.25 * len(word) / len(phrase[0]) - (0.2 if len(word) == 2 else 0.0)
+            elif len(phrase) > 1 and shortens_phrase(word, phrase):
+                told = _INITIALS + 0.3 * len(word) / sum(map(len, phrase))
+            else:
+                continue
+            found[meant] = max(found.get(meant, 0.0), told * likely * self._wanted(meant))
+        return found
+
+    def _in_part(self, word: str) -> Senses:
+        """A long word of which only the end, or the beginning, is known."""
+        found: Senses = {}
+        for cut in range(1, len(word) - 3):
+            for meant, certain in self._exact(word[cut:]).items():
+                found[meant] = max(found.get(meant, 0.0), _IN_PART * certain)
+            if found:
+                break
+        if not found:
+            for cut in range(len(word) - 1, 4, -1):
+                for meant, certain in self._exact(word[:cut]).items():
+                    found[meant] = max(found.get(meant, 0.0), 0.8 * _IN_PART * certain)
+                if found:
+                    break
+        return found
+
+    def _readings(self, spans: Sequence[tuple[str, Senses]], number: str | None) -> tuple[Reading, ...]:
+        choices: list[list[tuple[str, Ideas | None, float]]] = []
+        for word, senses in spans:
+            options: list[tuple[str, Ideas | None, float]] = [(word, meant, c) for meant, c in senses.items()]
+            options.sort(key=lambda one: (-one[2], sorted(one[1] or ())))
+            if not options or options[0][2] < 0.6:
+                options.append((word, None, 0.35 if options else 1.0))
+            choices.append(options[:4])
+        found: dict[tuple[Ideas, tuple[str, ...]], float] = {}
+        for picked in islice(product(*choices), 64):
+            meant = frozenset(idea for _, some, _ in picked for idea in some or ())
+            others = tuple(word for word, some, _ in picked if some is None)
+            certain = min((c for *_, c in picked), default=1.0)
+            found[meant, others] = max(found.get((meant, others), 0.0), certain)
+        ranked = sorted(found.items(), key=lambda one: (-one[1], sorted(one[0][0]), one[0][1]))
+        return tuple(Reading(meant, others, number, certain) for (meant, others), certain in ranked[:_READINGS])
+
+
+def _pieces(heading: str, lexicon: Lexicon) -> list[str]:
+    """The words of a heading; one with a capital inside (`MwSt`) is only taken apart if it is not known as it stands."""
+    found: list[str] = []
+    for piece in heading.replace("_", " ").split():
+        parts = words_of(piece)
+        bare = "".join(p for p in parts if not p.isdigit())
+        if len(parts) > 1 and (bare,) in lexicon.senses and piece.rstrip(".:0123456789").isalnum():
+            found += [bare, *(p for p in parts if p.isdigit())]
+        else:
+            found += parts
+    return found
+
+
+def likely_languages(lexicon: Lexicon, headings: Sequence[str]) -> Mapping[str, float]:
+    """How likely it is that headings are in each language, the likeliest 1. A word that few languages have says more; a letter that a language does not
+    write speaks against it."""
+    known = dict.fromkeys(lexicon.languages, 0.0)
+    for heading in headings:
+        words = words_of(heading)
+        for word in (*words, *(a + b for a, b in zip(words, words[1:], strict=False))):
+            having = set(lexicon.senses.get((word,), {})) - {OWN}
+            for language in having:
+                known[language] += min(1.0, len(word) / 5) / len(having)
+        letters = {c for c in heading.lower() if not c.isascii() and c.isalpha()}
+        for language in known if letters else ():
+            known[language] += 0.5 if letters <= lexicon.letters[language] else -0.5
+    best = max(known.values(), default=0.0)
+    share = {language: max(0.05, (told + 0.5) / (best + 0.5)) ** 2 for language, told in known.items()}
+    return {**share, "en": max(share.get("en", 0.0), _ENGLISH), OWN: 1.0}
+
+
+# likeness
+
+
+@dataclass(frozen=True)
+class Likeness:
+    """How alike two headings are in what they mean. `share` of the ideas of both, `asked` of those of the first, `given` of those of the second, all 0 to
+    1; `telling`, how much of it says more than number, name or date; `marks`, how many marks (home, work) only one has; `number`, whether they have
+    different numbers; `certainty` of the readings; `same`, whether they are written alike."""
+
+    share: float = 0.0
+    asked: float = 0.0
+    given: float = 0.0
+    telling: float = 0.0
+    marks: float = 0.0
+    number: bool = False
+    certainty: float = 0.0
+    same: bool = False
+    ideas: Ideas = frozenset()
+
+    @property
+    def score(self) -> float:
+        return self.share * (0.4 + 0.6 * self.certainty) + (0.1 if self.same else 0.0)
+
+
+def likeness(one: Meaning, other: Meaning, subject: Ideas = frozenset(), free: Ideas = frozenset()) -> Likeness:
+    """How alike two headings are, by the readings of both that agree best. `subject` are ideas of what the list is about, which hardly tell fields apart;
+    `free` are ideas that need not be said (date, where the values are dates)."""
+    same = words_of(one.text) == words_of(other.text)
+    best = Likeness(same=same)
+    for mine in one.readings:
+        for theirs in other.readings:
+            certain = mine.certainty * theirs.certainty
+            if certain < best.share * (0.4 + 0.6 * best.certainty) - 0.6:
+                continue
+            found = _alike(
+                replace(mine, ideas=mine.ideas | one.inherited),
+                replace(theirs, ideas=theirs.ideas | other.inherited),
+                subject,
+                free,
+                certain,
+                same,
+            )
+            best = max(best, found, key=lambda like: like.score)
+    return best
+
+
+def _alike(one: Reading, other: Reading, subject: Ideas, free: Ideas, certain: float, same: bool) -> Likeness:
+    def heavy(idea: str) -> float:
+        return 0.25 if idea in subject else weight(idea)
+
+    asked = {i: heavy(i) for i in one.ideas}
+    given = {i: heavy(i) for i in other.ideas}
+    shared_asked = sum(w * max((kinship(i, j) for j in given), default=0.0) for i, w in asked.items())
+    shared_given = sum(w * max((kinship(i, j) for j in asked), default=0.0) for i, w in given.items())
+    for idea in free:
+        # what the values tell need not be said by both
+        if (idea in asked) != (idea in given):
+            shared_asked += asked.get(idea, 0.0)
+            shared_given += given.get(idea, 0.0)
+    telling = sum(weight(i) for i in one.ideas & other.ideas if weight(i) > 0.5 or i in subject)
+    others = _others(one.others, other.others)
+    total_asked = sum(asked.values()) + 0.9 * len(one.others)
+    total_given = sum(given.values()) + 0.9 * len(other.others)
+    shared_asked, shared_given, telling = shared_asked + others, shared_given + others, telling + others
+    total = total_asked + total_given
+    marks = {i for i in (one.ideas ^ other.ideas) if i in ideas() and ideas()[i].role == "mark"}
+    differs = bool({one.number, other.number} - {None, "1"}) and one.number != other.number
+    if same:
+        shared_asked, shared_given, telling = total_asked, total_given, max(telling, 1.0)
+    return Likeness(
+        (shared_asked + shared_given) / total if total else float(same),
+        min(1.0, shared_asked / total_asked) if total_asked else 0.0,
+        min(1.0, shared_given / total_given) if total_given else 0.0,
+        telling,
+        float(len(marks)),
+        differs,
+        1.0 if same else certain,
+        same,
+        one.ideas & other.ideas,
+    )
+
+
+@cache
+def _others(mine: tuple[str, ...], theirs: tuple[str, ...]) -> float:
+    """What words that mean nothing known have in common: letters, or that one shortens the other."""
+    shared = 0.0
+    left = list(theirs)
+    for word in mine:
+        best = max(left, key=lambda o: fuzz.ratio(word, o), default=None)
+        if best is None:
+            break
+        alike = fuzz.ratio(word, best) / 100
+        if word != best and (shortens(word, best) or shortens(best, word)) and min(len(word), len(best)) >= 3:
+            alike = max(alike, 0.8)
+        if alike >= 0.75 and (min(len(word), len(best)) >= 4 or word == best or alike == 0.8):
+            shared += 0.9 * alike
+            left.remove(best)
+    return shared
+
+
+def said(one: Meaning, other: Meaning, like: Likeness) -> str:
+    """In words, what two headings share."""
+    if like.same:
+        return "same heading"
+    return f"both mean {' '.join(sorted(like.ideas))}" if like.ideas else "alike in letters"

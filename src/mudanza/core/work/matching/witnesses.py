@@ -1,0 +1,158 @@
+"""What speaks for a column and a field belonging together, and what against it, as figures."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from mudanza.core.layouts.layout import Field
+from mudanza.core.layouts.types.number import NumberType
+from mudanza.core.layouts.types.text import TextType
+from mudanza.core.values.kinds import Kind
+from mudanza.core.work.matching.conversions import Conversion
+from mudanza.core.work.matching.headings import Likeness, Meaning
+from mudanza.core.work.matching.lexicon import Ideas, ideas
+from mudanza.core.work.matching.views import View
+
+#: contents that hardly anything else looks like: a column of them is meant for a field that wants them
+PLAIN = ("email", "web", "iban", "bic", "isbn", "vin", "tax", "barcode", "title", "gender", "country", "currency", "phone", "date", "time", "weekday", "marital")
+#: contents told by how they are written, which are more easily mistaken
+WRITTEN = ("given", "family", "full", "town", "street", "company", "job", "text", "colour", "language", "post", "unit", "thing")
+#: ideas whose numbers have a form of their own
+_NUMBERED = frozenset({"tax", "national", "social", "phone", "mobile", "fax", "post", "barcode", "vin"})
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A field as it is looked for: what its name and title mean, what its values should look like, and what it is in its layout."""
+
+    field: Field
+    meanings: tuple[Meaning, ...]
+    is_key: bool = False
+    is_reference: bool = False
+
+    @property
+    def ideas(self) -> Ideas:
+        return frozenset(idea for meaning in self.meanings for idea in meaning.ideas)
+
+    @property
+    def wants(self) -> Ideas:
+        """What the values should look like, by the ideas of the field."""
+        return self._looks(hints=True)
+
+    @property
+    def must(self) -> bool:
+        """Whether values that look otherwise speak against a column."""
+        return bool(self._looks(hints=False))
+
+    def _looks(self, hints: bool) -> Ideas:
+        if "id" in self.ideas and not self.ideas & _NUMBERED:
+            return frozenset()
+        known = [ideas()[i] for i in sorted(self.ideas) if i in ideas()]
+        by_own: set[str] = set()
+        by_others: set[str] = set()
+        for idea in known:
+            into = by_others if idea.role in ("whose", "little") else by_own
+            into |= idea.contents | (idea.hints if hints else frozenset())
+        return frozenset(by_own or by_others)
+
+
+#: the figures by name; learned weights are kept by these names
+NAMES = (
+    "share",
+    "asked",
+    "given",
+    "telling",
+    "marks",
+    "other number",
+    "same heading",
+    "little in common",
+    "nothing in common",
+    "content fits",
+    "content does not fit",
+    "content alone",
+    "content and share",
+    "other content",
+    "converts",
+    "converts not",
+    "converts and share",
+    "codes fit",
+    "codes do not fit",
+    "pattern fits",
+    "pattern does not fit",
+    "key identifies",
+    "key repeats",
+    "key unlike",
+    "reference",
+    "born",
+    "not born",
+    "decimals",
+    "words for a number",
+    "number for words",
+    "too long",
+    "blank",
+    "id for words",
+    "certainty",
+)
+
+
+def witnesses(asked: Asked, view: View, like: Likeness, converted: Conversion, habit: bool = False) -> dict[str, float]:
+    """The figures for a field and a column, by name; what is not named is 0."""
+    field, told = asked.field, view.contents
+    share = 1.0 if habit else like.score
+    fits = max((told.get(what, 0.0) for what in asked.wants), default=0.0)
+    plain = max((told.get(what, 0.0) for what in PLAIN if what not in asked.wants), default=0.0)
+    filled = bool(view.texts)
+    found = {
+        "share": share,
+        "asked": 1.0 if habit else like.asked * like.certainty,
+        "given": 1.0 if habit else like.given * like.certainty,
+        "telling": 1.0 if habit else min(like.telling, 1.5) * like.certainty,
+        "marks": 0.0 if habit else min(like.marks, 2.0),
+        "other number": float(like.number),
+        "same heading": float(like.same),
+        "little in common": float(0 < share < 0.45),
+        "nothing in common": float(share <= 0.05),
+        "certainty": like.certainty * (share > 0.05),
+        "blank": float(not filled),
+    }
+    if filled and asked.wants:
+        found |= {
+            "content fits": fits,
+            "content does not fit": (1 - fits) * asked.must,
+            "content alone": fits * (share < 0.3),
+            "content and share": fits * share,
+        }
+    if filled and field.kind is Kind.TEXT:
+        found["other content"] = max(0.0, plain - fits) if plain > 0.6 else 0.0
+        found["number for words"] = float(view.numeric > 0.8 and bool(asked.wants & {"given", "family", "full", "town", "street", "company", "job", "text", "thing", "country"}))
+        found["id for words"] = float("id" in asked.ideas and view.wordy > 0.8 and not asked.is_reference)
+    elif filled:
+        found |= {"converts": converted.share, "converts not": 1 - converted.share, "converts and share": converted.share * share}
+    if filled and isinstance(field.type, NumberType):
+        found["words for a number"] = float(view.numeric < 0.3)
+        most = field.type.format.max_fraction
+        found["decimals"] = float(most == 0 and view.decimal > 0.3)
+    if filled and isinstance(field.type, TextType):
+        if field.type.permitted is not None:
+            found |= {"codes fit": converted.share, "codes do not fit": 1 - converted.share}
+        elif particular(field.type):
+            found |= {"pattern fits": converted.share, "pattern does not fit": 1 - converted.share}
+        limit = field.type.longest
+        if limit is not None:
+            found["too long"] = sum(len(t) > 1.5 * limit for t in view.texts) / len(view.texts)
+    if asked.is_key:
+        is_id = "id" in view.meaning.ideas
+        found |= {"key identifies": float(view.unique) * (1 if is_id else 0.6), "key repeats": float(not view.unique), "key unlike": float(view.unique and view.wordy > 0.6)}
+    elif asked.is_reference:
+        found["reference"] = float("id" in view.meaning.ideas)
+    if field.kind in (Kind.DATE, Kind.DATETIME) and view.years:
+        births = view.years[len(view.years) // 2] < 2003 and view.years[0] < 1985
+        found["born"] = float(births and "birth" in asked.ideas)
+        found["not born"] = float(births != ("birth" in asked.ideas)) * (1.0 if "birth" in asked.ideas else 0.5)
+    return found
+
+
+def particular(takes: TextType) -> bool:
+    """Whether the pattern of a text says more than how long it is."""
+    return len(re.sub(r"[\[\]{}()?*+.\\,0-9-]", "", takes.pattern or "")) >= 2 or bool(takes.pattern and re.search(r"\{\d+\}", takes.pattern))
