@@ -2,7 +2,7 @@
 
     python bench/matching_learning.py [--left-out]
 
-Needs scikit-learn. Writes `weights.json` into the package. With --left-out nothing is written: each language, and each domain, is drafted by weights that
+Needs scipy. Writes `weights.json` into the package. With --left-out nothing is written: each language, and each domain, is drafted by weights that
 were learned without it, and the table of how it went is printed, with how often proposals of each likelihood were right.
 """
 
@@ -14,12 +14,11 @@ import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from matching import cases, prepare, truth_of
 from matching_made import Made
-from sklearn.linear_model import LogisticRegression
+from scipy.optimize import minimize
 
 from mudanza import read_move
 from mudanza.core.engine.intake import open_sources
@@ -29,10 +28,21 @@ from mudanza.core.work.matching.drafting import scorer_of
 from mudanza.core.work.matching.views import views
 from mudanza.core.work.matching.witnesses import NAMES
 
+#: what the cases cannot teach, because they have too little of it: where these weights begin
+PRIOR = {"pattern fits": 0.5, "pattern does not fit": -1.0, "too long": -1.5, "blank": -0.5, "codes do not fit": -0.5, "reference": 0.5}
+#: how far a weight may go; the smaller, the less
+STRENGTH = 0.5
 PACKAGE = Path(__file__).parent.parent / "src/mudanza/core/work/matching"
-#: figures that can only speak for, or only against, a pair
-FOR = {"share", "asked", "given", "telling", "same heading", "content fits", "content alone", "content and share", "converts and share", "codes fit", "pattern fits", "key identifies", "reference", "born", "certainty"}
-AGAINST = {"marks", "other number", "nothing in common", "content does not fit", "other content", "converts not", "codes do not fit", "pattern does not fit", "key repeats", "key unlike", "not born", "decimals", "words for a number", "number for words", "too long", "blank", "id for words", "little in common"}
+#: witnesses that can only speak for a pair, and those that can only speak against it; the others may do either
+FOR = {
+    "share", "asked", "given", "telling", "same heading", "content fits", "content alone", "converts", "converts and share", "codes fit",
+    "pattern fits", "key identifies", "reference", "born", "odds", "ahead of columns", "ahead of fields", "beside",
+}  # fmt: skip
+AGAINST = {
+    "marks", "other number", "little in common", "nothing in common", "content does not fit", "other content", "converts not",
+    "codes do not fit", "pattern does not fit", "key repeats", "key unlike", "not born", "decimals", "words for a number",
+    "number for words", "too long", "blank", "id for words",
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -72,30 +82,40 @@ def pairs(made: Made) -> Pairs:
 
 def learned(examples: Sequence[Pairs]) -> dict[str, dict[str, float]]:
     """The weights that suit the examples best."""
-    first = _fitted([e.figures for e in examples], examples, 0.3)
+    first = _fitted([e.figures for e in examples], examples, NAMES)
     seen = [_seen(e, first) for e in examples]
     # what the first pass says of its own examples is too good; so it is learned by halves
     for half in (0, 1):
-        other = _fitted([e.figures for e in examples[1 - half :: 2]], examples[1 - half :: 2], 0.3)
+        rest = examples[1 - half :: 2]
+        other = _fitted([e.figures for e in rest], rest, NAMES)
         for at in range(half, len(examples), 2):
             seen[at] = _seen(examples[at], other)
-    second = _fitted(seen, examples, 1.0)
-    names = (NAMES, weights.NEIGHBOURLY)
+    second = _fitted(seen, examples, weights.NEIGHBOURLY)
     return {
-        which: {"base": float(round(model.intercept_[0], 3)), **{n: float(round(w, 3)) for n, w in zip(own, model.coef_[0], strict=True)}}
-        for which, own, model in (("first", names[0], first), ("second", names[1], second))
+        which: {"base": float(round(found[0], 3)), **{n: float(round(w, 3)) for n, w in zip(names, found[1:], strict=True)}}
+        for which, names, found in (("first", NAMES, first), ("second", weights.NEIGHBOURLY, second))
     }
 
 
-def _fitted(figures: Sequence[np.ndarray], examples: Sequence[Pairs], strength: float) -> LogisticRegression:
+def _fitted(figures: Sequence[np.ndarray], examples: Sequence[Pairs], names: Sequence[str]) -> np.ndarray:
+    """The base and a weight for each witness: logistic regression, held small, each witness held to the side that it can speak for."""
     given = np.concatenate([f[e.counts] for f, e in zip(figures, examples, strict=True)])
-    answers = np.concatenate([e.belongs[e.counts] for e in examples])
-    return LogisticRegression(C=strength, max_iter=3000).fit(given, answers)
+    side = np.concatenate([e.belongs[e.counts] for e in examples]) * 2.0 - 1.0
+    held = 1 / (2 * STRENGTH)
+    prior = np.array([PRIOR.get(name, 0.0) for name in names])
+
+    def loss(w: np.ndarray) -> tuple[float, np.ndarray]:
+        margin = side * (given @ w[1:] + w[0])
+        pull = -side / (1 + np.exp(np.clip(margin, -500, 500)))
+        slope = np.concatenate([[pull.sum()], given.T @ pull + 2 * held * (w[1:] - prior)])
+        return float(np.logaddexp(0, -margin).sum() + held * ((w[1:] - prior) ** 2).sum()), slope
+
+    bounds = [(None, None), *((0.0 if n in FOR else None, 0.0 if n in AGAINST else None) for n in names)]
+    return minimize(loss, np.zeros(len(bounds)), jac=True, bounds=bounds, method="L-BFGS-B", options={"maxiter": 5000}).x
 
 
-def _seen(example: Pairs, model: Any) -> np.ndarray:
-    odds = example.figures @ model.coef_[0] + model.intercept_[0]
-    seen = scoring.neighbourly(odds)
+def _seen(example: Pairs, found: np.ndarray) -> np.ndarray:
+    seen = scoring.neighbourly(example.figures @ found[1:] + found[0])
     return np.stack([seen[n] for n in weights.NEIGHBOURLY], axis=-1)
 
 

@@ -55,13 +55,16 @@ def command(name: str | None, as_json: bool) -> None:
             look.heading("findings")
             look.columns(codes, fold=(2,))
     elif name == "meanings":
-        from mudanza.core.work.matching.meanings import meanings
+        from mudanza.core.work.matching.lexicon import meanings
 
         if as_json:
             look.document({"meanings": meanings()})
             return
         look.heading("meanings", "what headings can mean; words.csv of the move adds words: meaning,words")
-        look.columns([[meaning, words.replace("|", ", ")] for meaning, words in meanings().items()], fold=(1,))
+        look.columns(
+            [[meaning, ", ".join(words.get("en", [])), look.plural(len(words), "language")] for meaning, words in meanings().items()],
+            fold=(1,),
+        )
     else:
         near = nearest(name, [*CODES, *known_steps, "steps", "codes", "meanings"], least=50)
         hint = f" Did you mean {near!r}?" if near else ""

@@ -97,7 +97,7 @@ def _show(made: Draft) -> None:
         look.heading("not used yet", "use them, or leave them behind with a reason")
         look.columns(
             [
-                [column, ", ".join(sources), f"{look.count(values)} values in the first rows"]
-                for column, sources, values in made.unused
+                [one.column, ", ".join(one.sources), f"{look.count(one.values)} values in the first rows", one.looks or ""]
+                for one in made.unused
             ]
         )

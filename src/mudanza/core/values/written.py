@@ -28,13 +28,17 @@ def is_placeholder(text: str) -> bool:
 
 #: words for yes and no, in pairs, which hardly mean anything else
 YES_NO = [
-    ("yes", "no"), ("y", "n"), ("true", "false"), ("sim", "não"), ("s", "n"), ("sí", "no"), ("si", "no"), ("oui", "non"), ("ja", "nein"), ("j", "n"),
-    ("ja", "nej"), ("ja", "nei"), ("kyllä", "ei"), ("jah", "ei"), ("igen", "nem"), ("ano", "ne"), ("áno", "nie"), ("tak", "nie"), ("evet", "hayır"), ("ναι", "όχι"), ("да", "нет"),
+    ("yes", "no"), ("y", "n"), ("true", "false"), ("sim", "não"), ("s", "n"), ("sí", "no"), ("si", "no"), ("sì", "no"), ("oui", "non"), ("ja", "nein"), ("j", "n"),
+    ("ja", "nee"), ("ja", "nej"), ("ja", "nei"), ("kyllä", "ei"), ("jah", "ei"), ("igen", "nem"), ("ano", "ne"), ("áno", "nie"), ("tak", "nie"), ("da", "nu"),
+    ("da", "ne"), ("taip", "ne"), ("jā", "nē"), ("evet", "hayır"), ("ναι", "όχι"), ("да", "нет"), ("да", "не"),
 ]  # fmt: skip
 #: pairs that mean it where a column has no others
 YES_NO_TOO = [
-    ("t", "f"), ("1", "0"), ("-1", "0"), ("x", "-"), ("on", "off"), ("active", "inactive"), ("sim", "nao"), ("ativo", "inativo"), ("o", "n"),
-    ("vrai", "faux"), ("ja", "nee"), ("wahr", "falsch"), ("w", "f"), ("waar", "onwaar"), ("sì", "no"), ("vero", "falso"),
+    ("t", "f"), ("1", "0"), ("-1", "0"), ("x", "-"), ("on", "off"), ("active", "inactive"), ("sim", "nao"), ("ativo", "inativo"), ("o", "n"), ("i", "n"),
+    ("a", "n"), ("á", "n"), ("t", "n"), ("d", "n"), ("k", "e"), ("e", "h"), ("kylla", "ei"), ("evet", "hayir"), ("ναι", "οχι"), ("ν", "ο"), ("v", "f"), ("w", "f"),
+    ("vrai", "faux"), ("wahr", "falsch"), ("waar", "onwaar"), ("vero", "falso"), ("verdadero", "falso"), ("verdadeiro", "falso"), ("sann", "falsk"),
+    ("sand", "falsk"), ("sant", "usant"), ("tosi", "epätosi"), ("igaz", "hamis"), ("prawda", "fałsz"), ("pravda", "nepravda"), ("adevărat", "fals"),
+    ("doğru", "yanlış"), ("istina", "laž"), ("aktiv", "inaktiv"), ("activo", "inactivo"), ("actif", "inactif"), ("attivo", "inattivo"),
 ]  # fmt: skip
 #: the words that `yesno` knows if it is told none
 YES_WORDS, NO_WORDS = "yes|y|true|1|x", "no|n|false|0"

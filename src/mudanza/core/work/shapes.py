@@ -208,12 +208,16 @@ def draft_shape(made: Draft, files: Sequence[str]) -> Shape:
     """A draft, and the files that were written."""
     return {
         "list": made.name,
-        "proposals": [{"field": p.field.name, **_of(p, "flow columns score evidence doubt")} for p in made.proposals],
+        "proposals": [{"field": p.field.name, **_of(p, "flow columns score evidence doubt"), "next": _likely(p.rivals), "broken": p.broken} for p in made.proposals],
         "written": made.written,
         "without": [f.name for f in made.without],
-        "unused": [{"column": column, "sources": sources, "values": values} for column, sources, values in made.unused],
+        "unused": [_of(one, "column sources values looks") for one in made.unused],
         "files": files,
     }
+
+
+def _likely(columns: Sequence[tuple[str, float]]) -> list[Shape]:
+    return [{"column": column, "score": score} for column, score in columns]
 
 
 def crosswalks_shape(list_name: str, found: Sequence[CodesOf], added: Mapping[str, int]) -> Shape:

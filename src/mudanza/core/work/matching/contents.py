@@ -46,6 +46,17 @@ _POST_TOO = re.compile(r"\d{4,6}|\d{3}")
 _DIGITS = re.compile(r"(?:[A-Z]{2,3})?[\dA-Z .+/-]{8,20}")
 
 
+#: what contents are called, those that say most first
+LOOKS = {
+    "email": "e-mail addresses", "web": "web addresses", "iban": "IBANs", "bic": "BICs", "isbn": "ISBNs", "vin": "vehicle identification numbers",
+    "tax": "numbers of persons or firms with check digits", "barcode": "bar codes", "phone": "telephone numbers", "date": "dates", "time": "times",
+    "year": "years", "gender": "genders", "title": "titles", "marital": "marital statuses", "country": "countries", "currency": "currencies",
+    "language": "languages", "weekday": "days of the week", "colour": "colours", "unit": "units", "full": "names of people", "given": "given names",
+    "family": "family names", "town": "towns", "street": "streets", "company": "firms", "job": "occupations", "post": "post codes",
+    "coordinate": "coordinates", "text": "sentences", "number": "numbers", "code": "codes",
+}  # fmt: skip
+
+
 def contents(values: Sequence[str]) -> Mapping[str, float]:
     """What the values look like: for each kind of content the share, 0 to 1, of the values that are so. `values` are different, without blanks."""
     sample = values[:_SAMPLE]

@@ -36,6 +36,13 @@ class Conversion:
     doubt: str | None = None
     #: the column holds codes of its own that only a crosswalk can translate
     codes: bool = False
+    #: how many of the values fit without being padded, cut or having letters or digits thrown away, where that is fewer
+    kept: float = 1.0
+
+    @property
+    def fit(self) -> float:
+        """How many of the values are of the kind that the field takes."""
+        return min(self.share, self.kept)
 
 
 def conversion(field: Field, view: View) -> Conversion:
@@ -196,26 +203,30 @@ def _turned(one: str, other: str) -> bool:
 
 def _yesno(view: View, clean: str) -> Conversion:
     found = {t.lower() for t in view.texts}
-    if not 0 < len(found) <= 4:
+    if not 0 < len(found) <= 4 or any(sign in word for word in found for sign in '"|'):
         return Conversion(" -> yesno", 0.0)
-    yes, no = sorted(found & {y for y, _ in _PAIRS}), sorted(found & {n for _, n in _PAIRS})
-    open_words = sorted(found - {*yes, *no})
-    # a word that the sample may not have, by its pair
-    if yes and not no:
-        no = [next(n for y, n in _PAIRS if y == yes[0])]
-    elif no and not yes:
-        yes = [next(y for y, n in _PAIRS if n == no[0])]
-    if not yes and open_words:
+    shown = [pair for pair in _PAIRS if set(pair) <= found]
+    # only what the column shows says which words are a pair: a `ja` may go with `nein`, `nej`, `nei` and `nee`
+    pairs = shown or [pair for pair in _PAIRS if set(pair) & found]
+    yes, no = ({pair[side] for pair in pairs} for side in (0, 1))
+    unclear = (yes & no) | (set() if shown else {w for w in found & yes if any(w == n for _, n in _PAIRS)})
+    yes, no = yes - unclear, no - unclear
+    open_words = sorted(found - yes - no)
+    if found == {"x"}:
+        # a cross, or none
+        return Conversion(f'{clean} -> default "-" -> yesno yes="x" no="-"', 1.0)
+    if not (found - set(open_words)) and open_words:
         # nothing tells which is which; whoever reads the draft decides
-        yes, no = open_words[:1], open_words[1:]
-    if any(sign in word for word in (*yes, *no) for sign in '"|'):
-        return Conversion(" -> yesno", 0.0)
-    steps = f'{clean} -> yesno yes="{"|".join(yes)}"' + (f' no="{"|".join(no)}"' if no else "")
+        yes, no = set(open_words[:1]), set(open_words[1:])
+    steps = f'{clean} -> yesno yes="{_either(yes)}"' + (f' no="{_either(no)}"' if no else "")
     if open_words:
-        return Conversion(
-            steps, 0.8 * (1 - len(open_words) / len(found)), f"what {', '.join(open_words)} means is open"
-        )
+        doubt = f"what {', '.join(open_words)} means is open"
+        return Conversion(steps, 0.8 * (1 - len(open_words) / len(found)), doubt)
     return Conversion(steps, 1.0)
+
+
+def _either(words: set[str]) -> str:
+    return "|".join(word for word in dict.fromkeys(w for pair in _PAIRS for w in pair) if word in words) or "|".join(sorted(words))
 
 
 # text
@@ -236,11 +247,11 @@ def _text(field: Field, view: View, clean: str) -> Conversion:
         return _pattern(takes.pattern, view, clean, spaces)
     steps = clean + spaces
     limit = takes.longest
-    share = 1.0
+    kept = 1.0
     if limit is not None and view.longest > limit:
-        share = sum(len(t) <= limit for t in view.texts) / len(view.texts)
+        kept = sum(len(t) <= limit for t in view.texts) / len(view.texts)
         steps += f" -> fit {limit} words=yes"
-    return Conversion(steps, max(share, 0.4))
+    return Conversion(steps, 1.0, kept=kept)
 
 
 def _permitted(permitted: Sequence[str], view: View, clean: str, spaces: str) -> Conversion:
@@ -266,12 +277,19 @@ def _pattern(asked: str, view: View, clean: str, spaces: str) -> Conversion:
     tried = [spaces, " -> trim", " -> upper", " -> lower", ' -> without " .-/"', " -> digits", " -> code"]
     if digits:
         tried += [f" -> digits -> last {digits}", f" -> digits -> pad {digits}"]
-    best = (0.0, spaces)
     texts = view.texts[:150]
+    best, kept = (0.0, spaces), 0.0
     for steps in tried:
-        made = pl.Series(_tried(steps, texts), dtype=pl.String)
-        share = float(made.to_frame("t").select(pl.col("t").str.contains(pattern).fill_null(False).mean()).item() or 0)
-        if share > best[0] + 0.02:
+        made = _tried(steps, texts)
+        fits = pl.Series(made, dtype=pl.String).to_frame("t").select(pl.col("t").str.contains(pattern).fill_null(False))
+        good = fits["t"].to_list()
+        kept = max(kept, sum(g and _signs(t) == _signs(m) for g, t, m in zip(good, texts, made, strict=True)) / len(texts))
+        if (share := sum(good) / len(texts)) > best[0] + 0.02:
             best = (share, steps)
     doubt = None if best[0] >= 0.9 else f"only {best[0]:.0%} of the values match {asked}"
-    return Conversion(clean + best[1], best[0], doubt)
+    return Conversion(clean + best[1], best[0], doubt, kept=kept)
+
+
+def _signs(text: str | None) -> str:
+    """The letters and digits of a text alone."""
+    return "".join(filter(str.isalnum, (text or "").upper()))

@@ -37,6 +37,9 @@ def write_draft(move: Move, plan: Plan, draft: Draft) -> list[str]:
         if proposal.field.name in fields:
             continue
         fields.add(tomlkit.comment(_comment(proposal)))
+        if proposal.broken is not None:
+            fields.add(tomlkit.comment(f"{proposal.field.name} = {' '.join(proposal.flow.split())}"))
+            continue
         fields.add(proposal.field.name, flow_text(proposal.flow))
         if proposal.crosswalk is not None:
             name, further = proposal.crosswalk
@@ -53,7 +56,9 @@ def write_draft(move: Move, plan: Plan, draft: Draft) -> list[str]:
 
 
 def _comment(proposal: Proposal) -> str:
-    told = f"{proposal.score:.2f}, {', '.join(proposal.evidence) or 'by the values'}"
+    told = f"{proposal.score:.2f}, {', '.join(proposal.evidence) or 'by its neighbours'}"
+    if proposal.broken is not None:
+        return f"cannot be written ({told}): {proposal.broken}"
     return f"{UNSURE} ({told}): {proposal.doubt}" if proposal.doubt else told
 
 

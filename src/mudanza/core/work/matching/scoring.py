@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -14,7 +14,9 @@ from scipy.optimize import linear_sum_assignment
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types.text import TextType
 from mudanza.core.values.kinds import Kind
+from mudanza.core.work.matching.answers import NONE, RIGHT, WRONG, Answer
 from mudanza.core.work.matching.blocks import marks_of
+from mudanza.core.work.matching.contents import LOOKS
 from mudanza.core.work.matching.conversions import Conversion, conversion
 from mudanza.core.work.matching.headings import Headings, Likeness, Meaning, likeness, said
 from mudanza.core.work.matching.lexicon import Ideas, Lexicon, ideas
@@ -29,6 +31,12 @@ ENOUGH = 0.5
 SURE = 0.98
 #: a column that another may stand for as well is not sure
 _RIVAL = 0.15
+#: what is less likely than this is not taken where a better column went to another field
+_LEFT_OVER = 0.8
+#: odds that settle a pair, whatever else speaks
+_SETTLED = 12.0
+#: a column of which fewer values fit holds something else
+_LEAST_FIT = 0.2
 
 Matrix = npt.NDArray[np.float64]
 
@@ -49,7 +57,8 @@ class Candidate:
 
 
 class Scorer:
-    """Scores columns for the fields of a layout. `habits` are (field name, heading words) pairs of other plans, with these plans' names."""
+    """Scores columns for the fields of a layout. `habits` are (field name, heading words) pairs of other plans, with these plans' names; `subject` is the
+    name of the list, and `answers` are what was said of it."""
 
     def __init__(
         self,
@@ -59,8 +68,13 @@ class Scorer:
         keys: Sequence[str] = (),
         subject: str = "",
         learned: Weights | None = None,
+        answers: Collection[Answer] = (),
     ) -> None:
         self.layout, self.lexicon, self.habits, self.keys = layout, lexicon, habits, keys
+        self.answers: dict[str, list[Answer]] = {}
+        for answer in answers:
+            if answer.list_name == subject:
+                self.answers.setdefault(answer.field, []).append(answer)
         self.learned = learned or shipped()
         texts = [text for field in layout.fields for text in (field.name, field.title)]
         headings = Headings(lexicon, texts)
@@ -176,35 +190,60 @@ class Scores:
         return second_odds(self.scorer.learned, self.first, self.neighbourly)
 
     @cached_property
+    def odds(self) -> Matrix:
+        """Odds by all that is known: what was answered settles a pair, and values that a field cannot hold do."""
+        odds = self.second.copy()
+        for row, field in enumerate(self.fields):
+            said = {words_of(a.column): a.answer for a in self.scorer.answers.get(field.name, [])}
+            right = {words for words, answer in said.items() if answer == RIGHT}
+            settled = NONE in said.values() or any(words_of(view.name) in right for view in self.views)
+            for column, view in enumerate(self.views):
+                words = words_of(view.name)
+                if words in right:
+                    odds[row, column] = _SETTLED
+                elif settled or said.get(words) == WRONG or not self._can_hold(row, column):
+                    odds[row, column] = -_SETTLED
+        return odds
+
+    def _can_hold(self, row: int, column: int) -> bool:
+        field, view = self.fields[row], self.views[column]
+        if field.kind is Kind.TEXT or not view.texts or self.scorer.is_given(field):
+            return True
+        return self.conversion(row, column).share >= _LEAST_FIT
+
+    def answered(self, row: int, column: int) -> bool:
+        """Whether somebody said that a pair is right."""
+        words = words_of(self.views[column].name)
+        answers = self.scorer.answers.get(self.fields[row].name, [])
+        return any(a.answer == RIGHT and words_of(a.column) == words for a in answers)
+
+    @cached_property
     def likely(self) -> Matrix:
         """Likelihoods, 0 to 1."""
-        shares: Matrix = 1 / (1 + np.exp(-self.second))
+        shares: Matrix = 1 / (1 + np.exp(-self.odds))
         return shares
 
     def evidence(self, row: int, column: int) -> tuple[str, ...]:
         """In words, what speaks for a pair."""
         field, view = self.fields[row], self.views[column]
         asked = self.scorer.asked[field.name]
-        told: list[str] = []
+        told = ["confirmed"] if self.answered(row, column) else []
         habit = self.scorer.habits.get((field.name, words_of(view.name)))
         if habit:
-            told.append(f"the plan {habit} does so")
+            told.append(habit)
         meaning, like = self.likenesses[row][column]
         if like.share >= 0.3:
             told.append(said(meaning, view.meaning, like))
         looks = sorted(what for what in asked.wants if view.contents.get(what, 0.0) > 0.6)
-        told += [f"values look like {_LOOKS.get(what, what)}" for what in looks[:1]]
+        told += [f"values look like {LOOKS[what]}" for what in looks[:1] if what in LOOKS]
         if asked.is_key and view.unique:
             told.append("identifies the rows")
         if not view.texts:
             told.append("blank in the sample")
         elif not isinstance(field.type, TextType) or field.type.permitted or field.type.pattern:
             made = self.conversion(row, column)
-            told.append("codes to be translated" if made.codes else f"{made.share:.0%} of the values fit")
+            told.append("codes to be translated" if made.codes else f"{made.fit:.0%} of the values fit")
         return tuple(told)
-
-
-_LOOKS = {"given": "given names", "family": "family names", "full": "names of people", "town": "towns", "street": "streets", "company": "firms", "job": "occupations", "text": "sentences", "post": "post codes", "tax": "tax numbers", "email": "e-mail addresses", "phone": "telephone numbers", "web": "web addresses"}
 
 
 def neighbourly(first: Matrix) -> dict[str, Matrix]:
@@ -242,12 +281,12 @@ def _ahead(odds: Matrix) -> Matrix:
     return ahead
 
 
-def assign(views: Sequence[View], scorer: Scorer, taken: set[str], fields: Sequence[Field]) -> dict[str, Candidate]:
+def assign(scores: Scores, taken: Collection[str]) -> dict[str, Candidate]:
     """The best assignment as a whole of columns to fields, by field name. `taken` are columns that are used already, and less likely therefore."""
+    fields, views = scores.fields, scores.views
     if not fields or not views:
         return {}
-    scores = scorer.scores(fields, views)
-    odds = scores.second - np.array([2.0 if view.name in taken else 0.0 for view in views])
+    odds = scores.odds - np.array([2.0 if view.name in taken else 0.0 for view in views])
     likely = 1 / (1 + np.exp(-odds))
     least = float(np.log(ENOUGH / (1 - ENOUGH)))
     # a column of its own for each field that is better left alone
@@ -257,27 +296,27 @@ def assign(views: Sequence[View], scorer: Scorer, taken: set[str], fields: Seque
     chosen = {int(r): int(c) for r, c in zip(rows, columns, strict=True) if c < len(views)}
     found = {}
     for row, column in chosen.items():
-        field = fields[row]
-        order = [c for c in np.argsort(-likely[row]).tolist() if c != column and likely[row, c] >= _RIVAL]
-        if any(likely[row, c] > likely[row, column] + 0.3 and chosen.get(_holder(chosen, c), -1) == c for c in order) and likely[row, column] < 0.8:
-            # what is left when the better column went elsewhere
+        field, mine = fields[row], float(likely[row, column])
+        order = [c for c in np.argsort(-likely[row], kind="stable").tolist() if c != column and likely[row, c] >= _RIVAL]
+        gone = [c for c in order if c in chosen.values()]
+        if mine < _LEFT_OVER and any(likely[row, c] > mine + 0.3 for c in gone):
+            # the better column went elsewhere; this is but what is left
             continue
         made = conversion(field, views[column])
-        given = scorer.is_given(field) and made.share < 0.9
+        given = scores.scorer.is_given(field) and made.share < 0.9
         if given:
             # the identifiers are given by a key book: the old ones need not look like them
             made = replace(made, share=0.9, doubt=None)
-        free = [c for c in order if c not in chosen.values()]
         # fields that could as well have this column, and were given another
         others = [r for r in chosen if r != row and likely[r, column] >= _RIVAL and likely[row, chosen[r]] >= _RIVAL]
-        sure = bool(
-            likely[row, column] >= SURE and not free and not others and made.doubt is None and made.share >= 0.5
-        )
+        near = others or len(gone) < len(order)
+        answered = scores.answered(row, column)
+        sure = made.doubt is None and (answered or (mine >= SURE and not near and made.share >= 0.5))
         evidence = [*scores.evidence(row, column), *(["its identifiers are given by a key book"] if given else [])]
         found[field.name] = Candidate(
             field,
             views[column],
-            round(float(likely[row, column]), 2),
+            round(mine, 2),
             tuple(evidence),
             made,
             sure,
@@ -285,8 +324,3 @@ def assign(views: Sequence[View], scorer: Scorer, taken: set[str], fields: Seque
             tuple((views[c].name, round(float(likely[row, c]), 2)) for c in order[:3]),
         )
     return found
-
-
-def _holder(chosen: Mapping[int, int], column: int) -> int:
-    """The field that a column was given to."""
-    return next((row for row, taken in chosen.items() if taken == column), -1)

@@ -11,7 +11,7 @@ import polars as pl
 
 from mudanza.core.engine.intake import Intake
 from mudanza.core.values.written import DATE_LIKE, NUMBER_LIKE, is_placeholder
-from mudanza.core.work.matching.contents import contents
+from mudanza.core.work.matching.contents import LOOKS, contents
 from mudanza.core.work.matching.headings import Headings, Meaning
 
 _SAMPLE = 400
@@ -67,6 +67,11 @@ class View:
     def contents(self) -> Mapping[str, float]:
         """What the values look like, each kind of content with its share."""
         return contents(self.texts)
+
+    @property
+    def looks(self) -> str | None:
+        """In words, what the values look like; None if like nothing that is known."""
+        return next((words for what, words in LOOKS.items() if self.contents.get(what, 0.0) > 0.7), None)
 
     @cached_property
     def decimal(self) -> float:

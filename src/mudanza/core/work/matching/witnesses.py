@@ -92,7 +92,6 @@ NAMES = (
     "too long",
     "blank",
     "id for words",
-    "certainty",
 )
 
 
@@ -113,7 +112,6 @@ def witnesses(asked: Asked, view: View, like: Likeness, converted: Conversion, h
         "same heading": float(like.same),
         "little in common": float(0 < share < 0.45),
         "nothing in common": float(share <= 0.05),
-        "certainty": like.certainty * (share > 0.05),
         "blank": float(not filled),
     }
     if filled and asked.wants:
@@ -135,9 +133,9 @@ def witnesses(asked: Asked, view: View, like: Likeness, converted: Conversion, h
         found["decimals"] = float(most == 0 and view.decimal > 0.3)
     if filled and isinstance(field.type, TextType):
         if field.type.permitted is not None:
-            found |= {"codes fit": converted.share, "codes do not fit": 1 - converted.share}
+            found |= {"codes fit": converted.fit, "codes do not fit": 1 - converted.fit}
         elif particular(field.type):
-            found |= {"pattern fits": converted.share, "pattern does not fit": 1 - converted.share}
+            found |= {"pattern fits": converted.fit, "pattern does not fit": 1 - converted.fit}
         limit = field.type.longest
         if limit is not None:
             found["too long"] = sum(len(t) > 1.5 * limit for t in view.texts) / len(view.texts)

@@ -1,0 +1,68 @@
+"""What a person confirmed and refused: kept in the move, so that nothing is asked twice, and drafts of other lists know it."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from mudanza.core.documents.errors import MoveError, Place
+
+#: where a move keeps answers
+ANSWERS = "answers.csv"
+RIGHT, WRONG, NONE = "right", "wrong", "none"
+_HEADING = ("list", "field", "column", "answer")
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What somebody said of a field of a list: that a column is `right` or `wrong`, or that `none` is right (with no column)."""
+
+    list_name: str
+    field: str
+    column: str
+    answer: str
+
+
+def read_answers(folder: Path) -> list[Answer]:
+    """The answers of a move, the first first. Raises MoveError for a line that is none."""
+    path = folder / ANSWERS
+    if not path.is_file():
+        return []
+    found = []
+    for number, row in enumerate(csv.reader(io.StringIO(path.read_text("utf-8-sig"))), start=1):
+        if number == 1 or not row:
+            continue
+        if len(row) != len(_HEADING) or row[3] not in (RIGHT, WRONG, NONE) or (row[3] == NONE) != (not row[2]):
+            raise MoveError(
+                "a line has a list, a field, a column and right or wrong; or no column and none.",
+                place=Place(str(path), number),
+                hint="As in: owners,phone2,Telefon privat,right",
+            )
+        found.append(Answer(*row))
+    return found
+
+
+def with_answers(answers: Iterable[Answer], new: Iterable[Answer]) -> list[Answer]:
+    """Answers with new ones, which take the place of what was said of the same field and column, or, if they say what is right, of the same field."""
+    kept = list(answers)
+    for one in new:
+        kept = [
+            old
+            for old in kept
+            if (old.list_name, old.field) != (one.list_name, one.field)
+            or (old.column != one.column and not (old.answer != WRONG and one.answer != WRONG))
+        ]
+        kept.append(one)
+    return kept
+
+
+def answers_text(answers: Iterable[Answer]) -> str:
+    """The file of answers."""
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(_HEADING)
+    writer.writerows((a.list_name, a.field, a.column, a.answer) for a in answers)
+    return text.getvalue()
