@@ -24,11 +24,65 @@ from sklearn.linear_model import SGDClassifier
 from mudanza.core.work.matching.ngrams import SIZE, features
 
 PACKAGE = Path(__file__).parent.parent / "src/mudanza/core/work/matching"
-LOCALES = (
-    "sv_SE da_DK no_NO fi_FI cs_CZ sk_SK hu_HU tr_TR ro_RO el_GR pl_PL en_GB en_US de_DE de_AT nl_NL nl_BE fr_FR es_ES es_MX pt_PT pt_BR it_IT hr_HR "
-    "et_EE sl_SI lt_LT lv_LV bg_BG uk_UA"
-).split()
-LANGUAGES = "en de nl sv da nb fi fr es pt it pl cs sk hu ro tr el hr et ca sl lt lv bg".split()
+LOCALES = [
+    "sv_SE",
+    "da_DK",
+    "no_NO",
+    "fi_FI",
+    "cs_CZ",
+    "sk_SK",
+    "hu_HU",
+    "tr_TR",
+    "ro_RO",
+    "el_GR",
+    "pl_PL",
+    "en_GB",
+    "en_US",
+    "de_DE",
+    "de_AT",
+    "nl_NL",
+    "nl_BE",
+    "fr_FR",
+    "es_ES",
+    "es_MX",
+    "pt_PT",
+    "pt_BR",
+    "it_IT",
+    "hr_HR",
+    "et_EE",
+    "sl_SI",
+    "lt_LT",
+    "lv_LV",
+    "bg_BG",
+    "uk_UA",
+]
+LANGUAGES = [
+    "en",
+    "de",
+    "nl",
+    "sv",
+    "da",
+    "nb",
+    "fi",
+    "fr",
+    "es",
+    "pt",
+    "it",
+    "pl",
+    "cs",
+    "sk",
+    "hu",
+    "ro",
+    "tr",
+    "el",
+    "hr",
+    "et",
+    "ca",
+    "sl",
+    "lt",
+    "lv",
+    "bg",
+]
 EACH = 700
 CLASSES = ("given", "family", "full", "town", "street", "company", "job", "thing", "text")
 BY_HAND = {
@@ -60,13 +114,48 @@ def known_values(path: Path) -> None:
         countries = {code: text for code, text in locale.territories.items() if len(code) == 2 and code.isalpha()}
         rows["country"] |= dict.fromkeys([*countries, *countries.values()])
         rows["language"] |= dict.fromkeys(
-            [code for code in LANGUAGES if code != "nb"] + [locale.languages[code] for code in LANGUAGES if code in locale.languages]
+            [code for code in LANGUAGES if code != "nb"]
+            + [locale.languages[code] for code in LANGUAGES if code in locale.languages]
         )
         for width in ("wide", "abbreviated"):
             rows["weekday"] |= dict.fromkeys(locale.days["format"][width].values())
             rows["month"] |= dict.fromkeys(locale.months["format"][width].values())
         rows["weekday"] |= dict.fromkeys(day[:2] for day in locale.days["format"]["abbreviated"].values())
-    rows["country"] |= dict.fromkeys("GBR DEU FRA ITA ESP PRT NLD BEL AUT CHE POL CZE SVK HUN ROU BGR GRC TUR SWE DNK NOR FIN EST HRV SVN UK D F I A CH".split())
+    rows["country"] |= dict.fromkeys(
+        [
+            "GBR",
+            "DEU",
+            "FRA",
+            "ITA",
+            "ESP",
+            "PRT",
+            "NLD",
+            "BEL",
+            "AUT",
+            "CHE",
+            "POL",
+            "CZE",
+            "SVK",
+            "HUN",
+            "ROU",
+            "BGR",
+            "GRC",
+            "TUR",
+            "SWE",
+            "DNK",
+            "NOR",
+            "FIN",
+            "EST",
+            "HRV",
+            "SVN",
+            "UK",
+            "D",
+            "F",
+            "I",
+            "A",
+            "CH",
+        ]
+    )
     rows["currency"] |= dict.fromkeys(sorted(list_currencies()))
     rows["currency"] |= dict.fromkeys(["€", "$", "£", "kr", "Kč", "zł", "Ft"])
     with path.open("w", encoding="utf-8", newline="") as file:
@@ -93,9 +182,41 @@ def examples(locale: str) -> list[tuple[str, str]]:
             (family, "family"),
             (whole, "full"),
             (fake.city(), "town"),
-            (pick.choice([street, f"{street} {number}", f"{street} {number}", f"{number} {street}", f"{street}, {number}"]), "street"),
+            (
+                pick.choice(
+                    [street, f"{street} {number}", f"{street} {number}", f"{number} {street}", f"{street}, {number}"]
+                ),
+                "street",
+            ),
             (fake.company(), "company"),
-            (pick.choice([f"{family} {ending}" for ending in ("GmbH", "Ltd", "A/S", "AB", "Oy", "s.r.o.", "Kft.", "S.A.", "Lda.", "B.V.", "Sp. z o.o.", "SRL", "d.o.o.", "OÜ", "A.Ş.", "ΑΕ", "SAS", "S.p.A.")]), "company"),
+            (
+                pick.choice(
+                    [
+                        f"{family} {ending}"
+                        for ending in (
+                            "GmbH",
+                            "Ltd",
+                            "A/S",
+                            "AB",
+                            "Oy",
+                            "s.r.o.",
+                            "Kft.",
+                            "S.A.",
+                            "Lda.",
+                            "B.V.",
+                            "Sp. z o.o.",
+                            "SRL",
+                            "d.o.o.",
+                            "OÜ",
+                            "A.Ş.",
+                            "ΑΕ",
+                            "SAS",
+                            "S.p.A.",
+                        )
+                    ]
+                ),
+                "company",
+            ),
             (fake.job(), "job"),
             (" ".join(fake.words(pick.randint(1, 3))).capitalize(), "thing"),
             (fake.sentence(pick.randint(4, 9)), "text"),
@@ -114,7 +235,7 @@ def learn(path: Path, without: str | None) -> None:
                 print(f"{locale} is left out: {missing}")
     names = list(CLASSES)
     columns, rows, given = [], [], []
-    for number, (text, what) in enumerate(values):
+    for number, (text, _) in enumerate(values):
         at = features(text)
         columns += at
         rows += [number] * len(at)

@@ -35,7 +35,9 @@ def cases(which: str) -> Iterator[Made]:
         for case in (*matching_cases.TUNED, *matching_cases.HELD_OUT):
             domain, languages = case.name.split(", ")
             source, _, target = languages.partition(" to ")
-            yield Made(case, domain.split()[-1], LANGUAGES[source], LANGUAGES.get(target, "en"), matching_cases.value_of)
+            yield Made(
+                case, domain.split()[-1], LANGUAGES[source], LANGUAGES.get(target, "en"), matching_cases.value_of
+            )
     yield from made(which)
 
 
@@ -95,7 +97,9 @@ def run(one: Made, build: bool = False, learned: Any = None) -> Outcome:
         if build:
             command = [sys.executable, "-m", "mudanza"]
             subprocess.run([*command, "match", one.domain], cwd=folder, capture_output=True, check=False)
-            built = subprocess.run([*command, "build", one.domain], cwd=folder, capture_output=True, check=False).returncode
+            built = subprocess.run(
+                [*command, "build", one.domain], cwd=folder, capture_output=True, check=False
+            ).returncode
     proposals, wrong = [], []
     for p in drafted.proposals:
         right = set(p.columns) == set(truth.get(p.field.name, ()))

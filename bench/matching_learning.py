@@ -16,10 +16,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from matching import cases, prepare, truth_of
-from matching_made import Made
 from scipy.optimize import minimize
 
+from matching import cases, prepare, truth_of
+from matching_made import Made
 from mudanza import read_move
 from mudanza.core.engine.intake import open_sources
 from mudanza.core.plans.plan_reading import load_plan
@@ -29,7 +29,14 @@ from mudanza.core.work.matching.views import views
 from mudanza.core.work.matching.witnesses import NAMES
 
 #: what the cases cannot teach, because they have too little of it: where these weights begin
-PRIOR = {"pattern fits": 0.5, "pattern does not fit": -1.0, "too long": -1.5, "blank": -0.5, "codes do not fit": -0.5, "reference": 0.5}
+PRIOR = {
+    "pattern fits": 0.5,
+    "pattern does not fit": -1.0,
+    "too long": -1.5,
+    "blank": -0.5,
+    "codes do not fit": -0.5,
+    "reference": 0.5,
+}
 #: how far a weight may go; the smaller, the less
 STRENGTH = 0.5
 PACKAGE = Path(__file__).parent.parent / "src/mudanza/core/work/matching"
@@ -66,7 +73,9 @@ def pairs(made: Made) -> Pairs:
         columns = next(iter(views(intake, scorer.reader).values()))
     fields = list(plan.layout.fields)
     scores = scorer.scores(fields, columns)
-    figures = np.array([[[scores.figures(r, c).get(n, 0.0) for n in NAMES] for c in range(len(columns))] for r in range(len(fields))])
+    figures = np.array(
+        [[[scores.figures(r, c).get(n, 0.0) for n in NAMES] for c in range(len(columns))] for r in range(len(fields))]
+    )
     truth = truth_of(made)
     belongs = np.zeros(figures.shape[:2], bool)
     counts = np.ones(figures.shape[:2], bool)
@@ -92,7 +101,10 @@ def learned(examples: Sequence[Pairs]) -> dict[str, dict[str, float]]:
             seen[at] = _seen(examples[at], other)
     second = _fitted(seen, examples, weights.NEIGHBOURLY)
     return {
-        which: {"base": float(round(found[0], 3)), **{n: float(round(w, 3)) for n, w in zip(names, found[1:], strict=True)}}
+        which: {
+            "base": float(round(found[0], 3)),
+            **{n: float(round(w, 3)) for n, w in zip(names, found[1:], strict=True)},
+        }
         for which, names, found in (("first", NAMES, first), ("second", weights.NEIGHBOURLY, second))
     }
 
@@ -111,7 +123,9 @@ def _fitted(figures: Sequence[np.ndarray], examples: Sequence[Pairs], names: Seq
         return float(np.logaddexp(0, -margin).sum() + held * ((w[1:] - prior) ** 2).sum()), slope
 
     bounds = [(None, None), *((0.0 if n in FOR else None, 0.0 if n in AGAINST else None) for n in names)]
-    return minimize(loss, np.zeros(len(bounds)), jac=True, bounds=bounds, method="L-BFGS-B", options={"maxiter": 5000}).x
+    return minimize(
+        loss, np.zeros(len(bounds)), jac=True, bounds=bounds, method="L-BFGS-B", options={"maxiter": 5000}
+    ).x
 
 
 def _seen(example: Pairs, found: np.ndarray) -> np.ndarray:

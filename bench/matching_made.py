@@ -37,8 +37,24 @@ TYPES = {
     "d": {"base": "date", "format": "yyyy-MM-dd"},
     "b": "boolean",
 }
-NOTES = ["calls on Mondays", "see the old card", "pays late, ask first", "moved in spring", "prefers letters", "two keys given"]
-THINGS = ["Kettle 2 l", "Lamp, desk", "Screw M4 x 20", "Rope 8 mm", "Brush small", "Paint white 5 l", "Garden hose 20 m", "Shelf oak"]
+NOTES = [
+    "calls on Mondays",
+    "see the old card",
+    "pays late, ask first",
+    "moved in spring",
+    "prefers letters",
+    "two keys given",
+]
+THINGS = [
+    "Kettle 2 l",
+    "Lamp, desk",
+    "Screw M4 x 20",
+    "Rope 8 mm",
+    "Brush small",
+    "Paint white 5 l",
+    "Garden hose 20 m",
+    "Shelf oak",
+]
 
 
 @cache
@@ -47,7 +63,9 @@ def locales() -> dict[str, dict[str, list[str]]]:
     raw = tomllib.loads((DATA / "locales.toml").read_text("utf-8"))
     return {
         language: {
-            name: [value] if name in ("phone", "post") else [v.strip() for v in value.split("," if "," in value else " ")]
+            name: [value]
+            if name in ("phone", "post")
+            else [v.strip() for v in value.split("," if "," in value else " ")]
             for name, value in local.items()
         }
         for language, local in raw.items()
@@ -206,7 +224,27 @@ def _with_check(digits: str) -> str:
 
 def _iban(country: str, random: Random) -> str:
     """An IBAN of the country's length with its check digits; a number within it may not be one of the country."""
-    sizes = {"SE": 20, "DK": 14, "NO": 11, "FI": 14, "CZ": 20, "SK": 20, "HU": 24, "TR": 22, "RO": 20, "GR": 23, "PL": 24, "GB": 18, "NL": 14, "FR": 23, "ES": 20, "PT": 21, "IT": 23, "HR": 17, "EE": 16}
+    sizes = {
+        "SE": 20,
+        "DK": 14,
+        "NO": 11,
+        "FI": 14,
+        "CZ": 20,
+        "SK": 20,
+        "HU": 24,
+        "TR": 22,
+        "RO": 20,
+        "GR": 23,
+        "PL": 24,
+        "GB": 18,
+        "NL": 14,
+        "FR": 23,
+        "ES": 20,
+        "PT": 21,
+        "IT": 23,
+        "HR": 17,
+        "EE": 16,
+    }
     bare = "".join(str(random.randint(0, 9)) for _ in range(sizes.get(country, 18)))
     code = "".join(str(int(c, 36)) for c in f"{bare}{country}00")
     return f"{country}{98 - int(code) % 97:02d}{bare}"

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
 from mudanza.core.documents.errors import MoveError, Place
+from mudanza.core.work.matching.tokens import words_of
 
 #: where a move keeps answers
 ANSWERS = "answers.csv"
@@ -66,3 +67,15 @@ def answers_text(answers: Iterable[Answer]) -> str:
     writer.writerow(_HEADING)
     writer.writerows((a.list_name, a.field, a.column, a.answer) for a in answers)
     return text.getvalue()
+
+
+Said = Mapping[str, Mapping[tuple[str, ...], str]]
+
+
+def said_of(answers: Iterable[Answer], list_name: str) -> Said:
+    """What was said of a list: by field, the words of a heading with the answer (no words: that none is right)."""
+    found: dict[str, dict[tuple[str, ...], str]] = {}
+    for one in answers:
+        if one.list_name == list_name:
+            found.setdefault(one.field, {})[words_of(one.column)] = one.answer
+    return found

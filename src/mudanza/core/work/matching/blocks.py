@@ -7,7 +7,9 @@ from collections.abc import Sequence
 from mudanza.core.work.matching.lexicon import Ideas, ideas
 
 #: the parts of an address, in which one mark (mailing, delivery) stands for all
-_ADDRESS = frozenset({"address", "street", "house", "flat", "floor", "line", "post", "town", "district", "region", "country"})
+_ADDRESS = frozenset(
+    {"address", "street", "house", "flat", "floor", "line", "post", "town", "district", "region", "country"}
+)
 #: the marks of addresses
 _NONE: Ideas = frozenset()
 

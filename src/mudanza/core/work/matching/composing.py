@@ -13,7 +13,7 @@ from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.tables.key_pattern import KeyPattern
 from mudanza.core.work.matching.lexicon import Ideas, ideas
-from mudanza.core.work.matching.scoring import SURE, Candidate, Scorer
+from mudanza.core.work.matching.scoring import SURE, Candidate, Scores
 from mudanza.core.work.matching.views import View
 
 _GIVEN, _FAMILY, _NAME = frozenset({"given", "name"}), frozenset({"family", "name"}), frozenset({"name"})
@@ -35,6 +35,8 @@ class Part:
     doubt: str | None
     crosswalk: tuple[str, tuple[str, ...]] | None = None
     rivals: tuple[tuple[str, float], ...] = ()
+    #: whether these are the columns that are meant, whatever may be doubtful about their values
+    certain: bool = True
 
 
 def key_like(pattern: KeyPattern) -> str:
@@ -49,14 +51,12 @@ class Composer:
         self,
         move: Move,
         plan: Plan,
-        scorer: Scorer,
-        columns: Sequence[View],
+        scores: Scores,
         chosen: Mapping[str, Candidate],
         several: bool,
     ) -> None:
-        self.move, self.plan, self.columns, self.chosen, self.several = move, plan, columns, chosen, several
-        self.asked = scorer.asked
-        self.subject = scorer.subject
+        self.move, self.plan, self.chosen, self.several = move, plan, chosen, several
+        self.columns, self.asked, self.subject = scores.views, scores.scorer.asked, scores.scorer.subject
         self.taken = {c.view.name for c in chosen.values()}
 
     def part(self, field: Field) -> Part | None:
@@ -73,7 +73,9 @@ class Composer:
 
     def _find(self, meant: Ideas) -> View | None:
         """The one column that means this and nothing else."""
-        found = [v for v in self.columns if v.filled and self._plain(v.meaning.ideas) == meant and not v.meaning.inherited]
+        found = [
+            v for v in self.columns if v.filled and self._plain(v.meaning.ideas) == meant and not v.meaning.inherited
+        ]
         return found[0] if len(found) == 1 else None
 
     def _asks(self, meant: Ideas) -> bool:
@@ -111,7 +113,9 @@ class Composer:
         if sum(" " in t for t in whole.texts) > 0.8 * len(whole.texts):
             step = 'before " "' if own == _GIVEN else 'after " "'
             doubt = "where a name of several words is to be cut is not certain"
-            return Part(f"{{{whole.name}}} -> squeeze -> {step}", (whole.name,), 0.6, ("part of the whole name",), doubt)
+            return Part(
+                f"{{{whole.name}}} -> squeeze -> {step}", (whole.name,), 0.6, ("part of the whole name",), doubt
+            )
         return None
 
     # joins
@@ -119,7 +123,12 @@ class Composer:
     def _completed(self, field: Field, candidate: Candidate) -> Part | None:
         """The column with those that complete it: a house number to a street without one, further lines, a second family name; None if there are none."""
         takes = field.type
-        if not isinstance(takes, TextType) or takes.permitted is not None or takes.pattern or self.asked[field.name].is_key:
+        if (
+            not isinstance(takes, TextType)
+            or takes.permitted is not None
+            or takes.pattern
+            or self.asked[field.name].is_key
+        ):
             return None
         first = candidate.view
         before, house, lines = self._infix(first), self._house(field, first), self._lines(first)
@@ -136,15 +145,30 @@ class Composer:
         limit = takes.longest
         if limit is not None and sum(v.longest + len(between) for v in parts) - len(between) > limit:
             flow += f" -> fit {limit} words=yes"
-        told = "with the house number" if house else "with what stands before the name" if before else "its lines are joined"
+        told = (
+            "with the house number"
+            if house
+            else "with what stands before the name"
+            if before
+            else "its lines are joined"
+        )
         doubt = _doubt(candidate)
-        return Part(flow, tuple(v.name for v in parts), candidate.score, (*candidate.evidence, told), doubt, None, candidate.rivals)
+        return Part(
+            flow,
+            tuple(v.name for v in parts),
+            candidate.score,
+            (*candidate.evidence, told),
+            doubt,
+            None,
+            candidate.rivals,
+            candidate.certain,
+        )
 
     def _free(self) -> list[View]:
         return [v for v in self.columns if v.filled and v.name not in self.taken]
 
     def _infix(self, first: View) -> list[View]:
-        if not _FAMILY <= first.meaning.ideas or self._asks(_INFIX):
+        if not first.meaning.ideas >= _FAMILY or self._asks(_INFIX):
             return []
         infix = self._find(_INFIX)
         return [infix] if infix and infix.name not in self.taken else []
@@ -157,17 +181,22 @@ class Composer:
         if sum(any(map(str.isdigit, t)) for t in texts) > 0.5 * len(texts):
             return []
         marks = _marks(first)
-        found = [v for v in self._free() if _HOUSE <= v.meaning.ideas and _marks(v) == marks]
+        found = [v for v in self._free() if v.meaning.ideas >= _HOUSE and _marks(v) == marks]
         return found[:1] if len(found) == 1 else []
 
     def _lines(self, first: View) -> list[View]:
         """Columns that go on where the first ends: the same heading with the next number."""
         if first.meaning.number not in (None, "0", "1") and not set(_ORDER[1:]) & first.meaning.ideas:
             return []
-        own, lines = self._line_of(first), []
+        own = self._line_of(first)
+        lines: list[View] = []
         at = 2
         while True:
-            following = [v for v in self._free() if self._line_of(v) == own and _number(v) == at and v.contents.get("town", 0) < 0.6]
+            following = [
+                v
+                for v in self._free()
+                if self._line_of(v) == own and _number(v) == at and v.contents.get("town", 0) < 0.6
+            ]
             if len(following) != 1 or self._asked_for(following[0], at):
                 return lines
             lines += following
@@ -194,11 +223,20 @@ class Composer:
         doubt = _doubt(candidate)
         key = self._identifier(field, view) if candidate.given else None
         if key is not None:
-            return replace(key, score=candidate.score, evidence=candidate.evidence, doubt=doubt, rivals=candidate.rivals)
+            return replace(
+                key,
+                score=candidate.score,
+                evidence=candidate.evidence,
+                doubt=doubt,
+                rivals=candidate.rivals,
+                certain=candidate.certain,
+            )
         if candidate.conversion.codes:
             return self._codes(field, candidate, doubt)
         flow = f"{{{view.name}}}{candidate.conversion.steps}"
-        return Part(flow, (view.name,), candidate.score, candidate.evidence, doubt, None, candidate.rivals)
+        return Part(
+            flow, (view.name,), candidate.score, candidate.evidence, doubt, None, candidate.rivals, candidate.certain
+        )
 
     def _identifier(self, field: Field, view: View) -> Part | None:
         """A key that has to be made anew, or a reference to one: where a key book's keys are what the field takes, and the values are not."""
@@ -223,14 +261,20 @@ class Composer:
         if further:
             value = f"({value}), {{#source}}" if clean else f"{value}, {{#source}}"
         flow = f"{value} -> crosswalk {name}"
-        return Part(flow, (view.name,), candidate.score, candidate.evidence, doubt, missing, candidate.rivals)
+        return Part(
+            flow, (view.name,), candidate.score, candidate.evidence, doubt, missing, candidate.rivals, candidate.certain
+        )
 
 
 def _doubt(candidate: Candidate) -> str | None:
-    if candidate.conversion.doubt or candidate.sure:
+    if candidate.conversion.doubt or candidate.certain:
         return candidate.conversion.doubt
     near = [name for name, likely in candidate.rivals if likely >= 0.3]
-    return f"{' or '.join(f'{{{name}}}' for name in near[:2])} may be meant" if near else "another column, or none, may be meant"
+    return (
+        f"{' or '.join(f'{{{name}}}' for name in near[:2])} may be meant"
+        if near
+        else "another column, or none, may be meant"
+    )
 
 
 def _listed(views: Sequence[View]) -> str:

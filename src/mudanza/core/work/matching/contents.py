@@ -20,16 +20,74 @@ from mudanza.core.work.matching.tokens import folded
 #: as many values are looked at
 _SAMPLE = 60
 #: numbers of persons and firms with check digits, by country (modules of python-stdnum, which name the law or standard each follows)
-_TAX = """
-at.uid at.vnr be.nn be.vat bg.egn bg.vat br.cnpj br.cpf ch.ssn ch.uid cz.dic cz.rc de.idnr de.vat dk.cpr dk.cvr ee.ik ee.kmkr ee.registrikood es.cif
-es.dni es.nif fi.hetu fi.ytunnus fr.nir fr.siren fr.siret fr.tva gb.nhs gb.vat gr.amka gr.vat hr.oib hu.anum ie.pps it.codicefiscale it.iva lt.asmens
-lt.pvm lv.pvn nl.bsn nl.btw no.fodselsnummer no.orgnr pl.nip pl.pesel pl.regon pt.cc pt.nif ro.cnp ro.cui ru.inn se.orgnr se.personnummer si.ddv si.emso
-sk.dph sk.rc tr.tckimlik tr.vkn
-""".split()
+_TAX = [
+    "at.uid",
+    "at.vnr",
+    "be.nn",
+    "be.vat",
+    "bg.egn",
+    "bg.vat",
+    "br.cnpj",
+    "br.cpf",
+    "ch.ssn",
+    "ch.uid",
+    "cz.dic",
+    "cz.rc",
+    "de.idnr",
+    "de.vat",
+    "dk.cpr",
+    "dk.cvr",
+    "ee.ik",
+    "ee.kmkr",
+    "ee.registrikood",
+    "es.cif",
+    "es.dni",
+    "es.nif",
+    "fi.hetu",
+    "fi.ytunnus",
+    "fr.nir",
+    "fr.siren",
+    "fr.siret",
+    "fr.tva",
+    "gb.nhs",
+    "gb.vat",
+    "gr.amka",
+    "gr.vat",
+    "hr.oib",
+    "hu.anum",
+    "ie.pps",
+    "it.codicefiscale",
+    "it.iva",
+    "lt.asmens",
+    "lt.pvm",
+    "lv.pvn",
+    "nl.bsn",
+    "nl.btw",
+    "no.fodselsnummer",
+    "no.orgnr",
+    "pl.nip",
+    "pl.pesel",
+    "pl.regon",
+    "pt.cc",
+    "pt.nif",
+    "ro.cnp",
+    "ro.cui",
+    "ru.inn",
+    "se.orgnr",
+    "se.personnummer",
+    "si.ddv",
+    "si.emso",
+    "sk.dph",
+    "sk.rc",
+    "tr.tckimlik",
+    "tr.vkn",
+]
 
 _SHAPES = {
     "email": re.compile(r"[^@\s]+@[^@\s]+\.\w{2,}"),
-    "web": re.compile(r"(?:https?://|www\.)\S+|[\w-]+(?:\.[\w-]+)*\.(?:com|org|net|eu|info|[a-z]{2})(?:/\S*)?", re.IGNORECASE),
+    "web": re.compile(
+        r"(?:https?://|www\.)\S+|[\w-]+(?:\.[\w-]+)*\.(?:com|org|net|eu|info|[a-z]{2})(?:/\S*)?", re.IGNORECASE
+    ),
     "phone": re.compile(r"(?:\+|00)\d[\d\s()/.-]{6,20}|0\d[\d\s()/.-]{5,16}|\d{2,4}(?:[ /.-]\d{2,5}){1,5}|\d{8,11}"),
     "vin": re.compile(r"(?=.*\d)(?=.*[A-Z])[A-HJ-NPR-Z0-9]{17}"),  # ISO 3779
     "year": re.compile(r"(?:19|20)\d{2}"),
@@ -41,7 +99,9 @@ _SHAPES = {
     "text": re.compile(r"(?s)(?=(?:\S+\s+){3,}\S).*"),
 }
 #: post codes as countries write them: those that nothing else looks like, and those that are a number only
-_POST = re.compile(r"\d{3} \d{2}|\d{2}-\d{3}|\d{4}-\d{3}|\d{5}-\d{3}|\d{4} ?[A-Z]{2}|[A-Z]{1,2}\d[A-Z\d]? \d[A-Z]{2}|(?:[A-Z]{1,2}-)\d{4,5}|[A-Z]\d[A-Z] \d[A-Z]\d")
+_POST = re.compile(
+    r"\d{3} \d{2}|\d{2}-\d{3}|\d{4}-\d{3}|\d{5}-\d{3}|\d{4} ?[A-Z]{2}|[A-Z]{1,2}\d[A-Z\d]? \d[A-Z]{2}|(?:[A-Z]{1,2}-)\d{4,5}|[A-Z]\d[A-Z] \d[A-Z]\d"
+)
 _POST_TOO = re.compile(r"\d{4,6}|\d{3}")
 _DIGITS = re.compile(r"(?:[A-Z]{2,3})?[\dA-Z .+/-]{8,20}")
 
@@ -62,9 +122,9 @@ def contents(values: Sequence[str]) -> Mapping[str, float]:
     sample = values[:_SAMPLE]
     if not sample:
         return {}
-    found = {what: _share(sample, lambda v, shape=shape: shape.fullmatch(v) is not None) for what, shape in _SHAPES.items()}  # type: ignore[misc]
+    found = {what: _share(sample, shape.fullmatch) for what, shape in _SHAPES.items()}
     found |= _numbers(sample)
-    post, too = _share(sample, lambda v: _POST.fullmatch(v) is not None), _share(sample, lambda v: _POST_TOO.fullmatch(v) is not None)
+    post, too = _share(sample, _POST.fullmatch), _share(sample, _POST_TOO.fullmatch)
     one_length = len({len(v) for v in sample}) == 1 and len(sample) > 2
     found["post"] = post if post > 0.5 else 0.6 * too * one_length
     plain = [folded(v).strip(". ") for v in sample]
@@ -79,8 +139,8 @@ def contents(values: Sequence[str]) -> Mapping[str, float]:
     return {what: round(share, 3) for what, share in found.items() if share > 0.02}
 
 
-def _share(values: Sequence[str], fits: Callable[[str], bool]) -> float:
-    return sum(map(fits, values)) / len(values)
+def _share(values: Sequence[str], fits: Callable[[str], object]) -> float:
+    return sum(map(bool, map(fits, values))) / len(values)
 
 
 def _numbers(sample: Sequence[str]) -> dict[str, float]:
@@ -93,7 +153,9 @@ def _numbers(sample: Sequence[str]) -> dict[str, float]:
         found[what] = _valid(module, sample)
     if not found["barcode"]:
         # numbers of its length that are made up for in-house labels carry no check digit
-        found["barcode"] = 0.7 * _share(sample, lambda v: re.fullmatch(r"\d{13}|\d{12}|\d{8}", v) is not None and len(sample) > 1)
+        found["barcode"] = 0.7 * _share(
+            sample, lambda v: re.fullmatch(r"\d{13}|\d{12}|\d{8}", v) is not None and len(sample) > 1
+        )
     if max(found.values()) < 0.75:
         found["tax"] = max(_valid(module, sample) for module in _TAX)
     return found

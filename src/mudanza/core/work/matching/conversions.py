@@ -150,9 +150,7 @@ def _date(field: Field, view: View, clean: str) -> Conversion:
     timed = sum(":" in t for t in texts) > 0.5 * len(texts)
     options: list[tuple[float, int, str, str]] = []
     languages = (
-        ("en", *(one for one in LANGUAGES if one != "en"))
-        if any(_NAMED.search(t) for t in texts[:20])
-        else ("en",)
+        ("en", *(one for one in LANGUAGES if one != "en")) if any(_NAMED.search(t) for t in texts[:20]) else ("en",)
     )
     forms = [*DATES, *DATES_TOO, *(NAMED_DATES if len(languages) > 1 else [])]
     fitting = [
@@ -226,7 +224,9 @@ def _yesno(view: View, clean: str) -> Conversion:
 
 
 def _either(words: set[str]) -> str:
-    return "|".join(word for word in dict.fromkeys(w for pair in _PAIRS for w in pair) if word in words) or "|".join(sorted(words))
+    return "|".join(word for word in dict.fromkeys(w for pair in _PAIRS for w in pair) if word in words) or "|".join(
+        sorted(words)
+    )
 
 
 # text
@@ -283,7 +283,9 @@ def _pattern(asked: str, view: View, clean: str, spaces: str) -> Conversion:
         made = _tried(steps, texts)
         fits = pl.Series(made, dtype=pl.String).to_frame("t").select(pl.col("t").str.contains(pattern).fill_null(False))
         good = fits["t"].to_list()
-        kept = max(kept, sum(g and _signs(t) == _signs(m) for g, t, m in zip(good, texts, made, strict=True)) / len(texts))
+        kept = max(
+            kept, sum(g and _signs(t) == _signs(m) for g, t, m in zip(good, texts, made, strict=True)) / len(texts)
+        )
         if (share := sum(good) / len(texts)) > best[0] + 0.02:
             best = (share, steps)
     doubt = None if best[0] >= 0.9 else f"only {best[0]:.0%} of the values match {asked}"

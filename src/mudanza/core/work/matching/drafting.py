@@ -18,7 +18,7 @@ from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.state.ledger import ledger_of
 from mudanza.core.tables.crosswalk import Crosswalk
-from mudanza.core.work.matching.answers import RIGHT, Answer, read_answers
+from mudanza.core.work.matching.answers import RIGHT, Said, read_answers, said_of
 from mudanza.core.work.matching.composing import Composer, Part, key_like
 from mudanza.core.work.matching.lexicon import OWN_WORDS, lexicon
 from mudanza.core.work.matching.scoring import Scorer, Scores, assign
@@ -62,14 +62,14 @@ class Unused:
 @dataclass(frozen=True)
 class Draft:
     """A draft for a list: the proposals in layout order, the fields that have a flow already, those that none was found for, the columns that nothing
-    uses yet, and by source how likely each column is meant for each field."""
+    uses yet, and what each source gives to each field."""
 
     name: str
     proposals: list[Proposal]
     written: list[str]
     without: list[Field]
     unused: list[Unused]
-    scores: Mapping[str, Scores]
+    parts: Mapping[str, Mapping[str, Part]]
 
 
 def draft(move: Move, name: str, learned: Weights | None = None) -> Draft:
@@ -78,48 +78,54 @@ def draft(move: Move, name: str, learned: Weights | None = None) -> Draft:
     return draft_plan(move, plan, open_sources(plan, move), learned)
 
 
-def scorer_of(move: Move, plan: Plan, learned: Weights | None = None, answers: Sequence[Answer] | None = None) -> Scorer:
-    """Who scores columns for the fields of a plan, by the shipped words and those of the move, and by `answers` (those that the move keeps)."""
+def scorer_of(move: Move, plan: Plan, learned: Weights | None = None) -> Scorer:
+    """Who scores columns for the fields of a plan, by the shipped words and those of the move."""
     words = lexicon()
     own = move.folder / OWN_WORDS
     if own.is_file():
         words = words.with_own(own, [text for f in plan.layout.fields for text in (f.name, f.title)])
     keys = [key_like(pattern) for pattern in move.key_patterns.values()]
-    said = read_answers(move.folder) if answers is None else answers
-    return Scorer(plan.layout, words, habits(move, plan.name, said), keys, plan.name, learned, said)
+    return Scorer(plan.layout, words, habits(move, plan.name), keys, plan.name, learned)
 
 
-def draft_plan(
-    move: Move,
-    plan: Plan,
-    intake: Intake,
-    learned: Weights | None = None,
-    answers: Sequence[Answer] | None = None,
-    tell: Tell = quietly,
-) -> Draft:
-    """The draft of a plan whose sources are open. `answers` are what was said of columns and fields; None, if those that the move keeps."""
-    scorer = scorer_of(move, plan, learned, answers)
+def draft_plan(move: Move, plan: Plan, intake: Intake, learned: Weights | None = None, tell: Tell = quietly) -> Draft:
+    """The draft of a plan whose sources are open."""
+    scores = weigh(move, plan, intake, learned, tell)
+    return propose(move, plan, intake, scores, said_of(read_answers(move.folder), plan.name), tell)
+
+
+def weigh(
+    move: Move, plan: Plan, intake: Intake, learned: Weights | None = None, tell: Tell = quietly
+) -> dict[str, Scores]:
+    """How likely the columns of each source are meant for each field that has no flow."""
+    scorer = scorer_of(move, plan, learned)
     tell(Progress("reading"))
-    by_source = views(intake, scorer.reader)
+    fields = [f for f in plan.layout.fields if f.name not in plan.flows]
+    return {source: scorer.scores(fields, columns) for source, columns in views(intake, scorer.reader).items()}
+
+
+def propose(
+    move: Move, plan: Plan, intake: Intake, scores: Mapping[str, Scores], said: Said, tell: Tell = quietly
+) -> Draft:
+    """The draft by the scores of the sources, and by what was said of its fields."""
     used = {column for flow in plan.flows.values() for column in columns_of(flow)}
     fields = [f for f in plan.layout.fields if f.name not in plan.flows]
     parts: dict[str, dict[str, Part]] = {}
-    scores = {source: scorer.scores(fields, columns) for source, columns in by_source.items()}
     for number, (source, of_source) in enumerate(scores.items()):
         tell(Progress(f"matching {source}", share=number / len(scores)))
-        composer = Composer(move, plan, scorer, of_source.views, assign(of_source, used), len(by_source) > 1)
+        composer = Composer(move, plan, of_source, assign(of_source, used, said), len(scores) > 1)
         for field in fields:
             if (made := composer.part(field)) is not None:
                 parts.setdefault(field.name, {})[source] = made
-    proposals = [_together(field, parts[field.name], list(by_source)) for field in fields if field.name in parts]
-    proposals = _compiled(move, plan, intake, proposals)
+    together = [_together(f, parts[f.name], list(scores)) for f in fields if f.name in parts]
+    proposals = _compiled(move, plan, intake, together)
     return Draft(
         plan.name,
         proposals,
         [f.name for f in plan.layout.fields if f.name in plan.flows],
         [f for f in fields if f.name not in parts],
         _unused(plan, scores, used | {c for p in proposals for c in p.columns}),
-        scores,
+        parts,
     )
 
 
@@ -132,7 +138,9 @@ def _unused(plan: Plan, scores: Mapping[str, Scores], taken: Collection[str]) ->
             if view.name in asked or not view.filled or plan.stays_behind(view.name) is not None:
                 continue
             before = found.get(view.name, Unused(view.name, (), 0, None))
-            found[view.name] = Unused(view.name, (*before.sources, source), before.values + view.filled, before.looks or view.looks)
+            found[view.name] = Unused(
+                view.name, (*before.sources, source), before.values + view.filled, before.looks or view.looks
+            )
     return list(found.values())
 
 
@@ -156,11 +164,11 @@ def _compiled(move: Move, plan: Plan, intake: Intake, proposals: Sequence[Propos
     return [replace(p, broken=reason({p.field.name: p.flow})) for p in proposals]
 
 
-def habits(move: Move, but: str, answers: Sequence[Answer] = ()) -> dict[tuple[str, tuple[str, ...]], str]:
+def habits(move: Move, but: str) -> dict[tuple[str, tuple[str, ...]], str]:
     """Which headings the other plans of the move take for which field names, or were said to be right for them, with words for it."""
     found = {
         (a.field, words_of(a.column)): f"so it was answered for {a.list_name}"
-        for a in answers
+        for a in read_answers(move.folder)
         if a.answer == RIGHT and a.list_name != but
     }
     for name in move.names("plans", ".toml"):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
-from itertools import islice, product
+from itertools import islice, pairwise, product
 
 from rapidfuzz import fuzz
 
@@ -267,7 +267,7 @@ def likely_languages(lexicon: Lexicon, headings: Sequence[str]) -> Mapping[str, 
     known = dict.fromkeys(lexicon.languages, 0.0)
     for heading in headings:
         words = words_of(heading)
-        for word in (*words, *(a + b for a, b in zip(words, words[1:], strict=False))):
+        for word in (*words, *(a + b for a, b in pairwise(words))):
             having = set(lexicon.senses.get((word,), {})) - {OWN}
             for language in having:
                 known[language] += min(1.0, len(word) / 5) / len(having)
@@ -379,7 +379,7 @@ def _others(mine: tuple[str, ...], theirs: tuple[str, ...]) -> float:
     return shared
 
 
-def said(one: Meaning, other: Meaning, like: Likeness) -> str:
+def said(like: Likeness) -> str:
     """In words, what two headings share."""
     if like.same:
         return "same heading"

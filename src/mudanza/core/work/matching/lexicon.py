@@ -166,7 +166,9 @@ def lexicon() -> Lexicon:
     joining: dict[str, frozenset[str]] = {}
     letters: dict[str, frozenset[str]] = {}
     for language, lines in tables().items():
-        joins = frozenset(word for _, meant, texts in lines if meant is None for text in texts for word in words_of(text))
+        joins = frozenset(
+            word for _, meant, texts in lines if meant is None for text in texts for word in words_of(text)
+        )
         joining[language] = joins
         letters[language] = frozenset(c for _, _, texts in lines for t in texts for c in t.lower() if not c.isascii())
         for _, meant, texts in lines:

@@ -14,7 +14,7 @@ from scipy.optimize import linear_sum_assignment
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types.text import TextType
 from mudanza.core.values.kinds import Kind
-from mudanza.core.work.matching.answers import NONE, RIGHT, WRONG, Answer
+from mudanza.core.work.matching.answers import RIGHT, WRONG, Said
 from mudanza.core.work.matching.blocks import marks_of
 from mudanza.core.work.matching.contents import LOOKS
 from mudanza.core.work.matching.conversions import Conversion, conversion
@@ -50,15 +50,16 @@ class Candidate:
     score: float
     evidence: tuple[str, ...]
     conversion: Conversion
-    sure: bool = True
+    #: no other column, nor none, may be meant
+    certain: bool = True
     #: a key book of the move gives the identifiers that the field takes
     given: bool = False
     rivals: tuple[tuple[str, float], ...] = ()
 
 
 class Scorer:
-    """Scores columns for the fields of a layout. `habits` are (field name, heading words) pairs of other plans, with these plans' names; `subject` is the
-    name of the list, and `answers` are what was said of it."""
+    """Scores columns for the fields of a layout. `habits` are (field name, heading words) pairs of other plans, with words for it; `subject` is the name
+    of the list."""
 
     def __init__(
         self,
@@ -68,13 +69,8 @@ class Scorer:
         keys: Sequence[str] = (),
         subject: str = "",
         learned: Weights | None = None,
-        answers: Collection[Answer] = (),
     ) -> None:
         self.layout, self.lexicon, self.habits, self.keys = layout, lexicon, habits, keys
-        self.answers: dict[str, list[Answer]] = {}
-        for answer in answers:
-            if answer.list_name == subject:
-                self.answers.setdefault(answer.field, []).append(answer)
         self.learned = learned or shipped()
         texts = [text for field in layout.fields for text in (field.name, field.title)]
         headings = Headings(lexicon, texts)
@@ -141,7 +137,9 @@ class Scores:
             asked = self.scorer.asked[field.name]
             row = []
             for view in self.views:
-                free = frozenset({"date"}) if field.kind in (Kind.DATE, Kind.DATETIME) or view.dates > 0.8 else frozenset()
+                free = (
+                    frozenset({"date"}) if field.kind in (Kind.DATE, Kind.DATETIME) or view.dates > 0.8 else frozenset()
+                )
                 options = [
                     (meaning, likeness(meaning, view.meaning, self.scorer.subject, free)) for meaning in asked.meanings
                 ]
@@ -175,7 +173,10 @@ class Scores:
     def first(self) -> Matrix:
         """Odds (natural logarithms) by each pair alone."""
         return np.array(
-            [[first_odds(self.scorer.learned, self.figures(r, c)) for c in range(len(self.views))] for r in range(len(self.fields))]
+            [
+                [first_odds(self.scorer.learned, self.figures(r, c)) for c in range(len(self.views))]
+                for r in range(len(self.fields))
+            ]
         ).reshape(len(self.fields), len(self.views))
 
     @cached_property
@@ -189,19 +190,18 @@ class Scores:
         """Odds by each pair and its surroundings."""
         return second_odds(self.scorer.learned, self.first, self.neighbourly)
 
-    @cached_property
-    def odds(self) -> Matrix:
-        """Odds by all that is known: what was answered settles a pair, and values that a field cannot hold do."""
+    def odds(self, said: Said) -> Matrix:
+        """Odds by all that is known: what was said settles a pair, and values that a field cannot hold do."""
         odds = self.second.copy()
         for row, field in enumerate(self.fields):
-            said = {words_of(a.column): a.answer for a in self.scorer.answers.get(field.name, [])}
-            right = {words for words, answer in said.items() if answer == RIGHT}
-            settled = NONE in said.values() or any(words_of(view.name) in right for view in self.views)
+            of_field = said.get(field.name, {})
+            right = {words for words, answer in of_field.items() if answer == RIGHT}
+            settled = () in of_field or any(words_of(view.name) in right for view in self.views)
             for column, view in enumerate(self.views):
                 words = words_of(view.name)
                 if words in right:
                     odds[row, column] = _SETTLED
-                elif settled or said.get(words) == WRONG or not self._can_hold(row, column):
+                elif settled or of_field.get(words) == WRONG or not self._can_hold(row, column):
                     odds[row, column] = -_SETTLED
         return odds
 
@@ -211,29 +211,22 @@ class Scores:
             return True
         return self.conversion(row, column).share >= _LEAST_FIT
 
-    def answered(self, row: int, column: int) -> bool:
-        """Whether somebody said that a pair is right."""
-        words = words_of(self.views[column].name)
-        answers = self.scorer.answers.get(self.fields[row].name, [])
-        return any(a.answer == RIGHT and words_of(a.column) == words for a in answers)
-
-    @cached_property
-    def likely(self) -> Matrix:
+    def likely(self, said: Said) -> Matrix:
         """Likelihoods, 0 to 1."""
-        shares: Matrix = 1 / (1 + np.exp(-self.odds))
+        shares: Matrix = 1 / (1 + np.exp(-self.odds(said)))
         return shares
 
     def evidence(self, row: int, column: int) -> tuple[str, ...]:
         """In words, what speaks for a pair."""
         field, view = self.fields[row], self.views[column]
         asked = self.scorer.asked[field.name]
-        told = ["confirmed"] if self.answered(row, column) else []
+        told: list[str] = []
         habit = self.scorer.habits.get((field.name, words_of(view.name)))
         if habit:
             told.append(habit)
-        meaning, like = self.likenesses[row][column]
+        _, like = self.likenesses[row][column]
         if like.share >= 0.3:
-            told.append(said(meaning, view.meaning, like))
+            told.append(said(like))
         looks = sorted(what for what in asked.wants if view.contents.get(what, 0.0) > 0.6)
         told += [f"values look like {LOOKS[what]}" for what in looks[:1] if what in LOOKS]
         if asked.is_key and view.unique:
@@ -281,12 +274,13 @@ def _ahead(odds: Matrix) -> Matrix:
     return ahead
 
 
-def assign(scores: Scores, taken: Collection[str]) -> dict[str, Candidate]:
-    """The best assignment as a whole of columns to fields, by field name. `taken` are columns that are used already, and less likely therefore."""
+def assign(scores: Scores, taken: Collection[str], said: Said) -> dict[str, Candidate]:
+    """The best assignment as a whole of columns to fields, by field name. `taken` are columns that are used already, and less likely therefore;
+    `said` is what was answered."""
     fields, views = scores.fields, scores.views
     if not fields or not views:
         return {}
-    odds = scores.odds - np.array([2.0 if view.name in taken else 0.0 for view in views])
+    odds = scores.odds(said) - np.array([2.0 if view.name in taken else 0.0 for view in views])
     likely = 1 / (1 + np.exp(-odds))
     least = float(np.log(ENOUGH / (1 - ENOUGH)))
     # a column of its own for each field that is better left alone
@@ -297,7 +291,9 @@ def assign(scores: Scores, taken: Collection[str]) -> dict[str, Candidate]:
     found = {}
     for row, column in chosen.items():
         field, mine = fields[row], float(likely[row, column])
-        order = [c for c in np.argsort(-likely[row], kind="stable").tolist() if c != column and likely[row, c] >= _RIVAL]
+        order = [
+            c for c in np.argsort(-likely[row], kind="stable").tolist() if c != column and likely[row, c] >= _RIVAL
+        ]
         gone = [c for c in order if c in chosen.values()]
         if mine < _LEFT_OVER and any(likely[row, c] > mine + 0.3 for c in gone):
             # the better column went elsewhere; this is but what is left
@@ -310,16 +306,20 @@ def assign(scores: Scores, taken: Collection[str]) -> dict[str, Candidate]:
         # fields that could as well have this column, and were given another
         others = [r for r in chosen if r != row and likely[r, column] >= _RIVAL and likely[row, chosen[r]] >= _RIVAL]
         near = others or len(gone) < len(order)
-        answered = scores.answered(row, column)
-        sure = made.doubt is None and (answered or (mine >= SURE and not near and made.share >= 0.5))
-        evidence = [*scores.evidence(row, column), *(["its identifiers are given by a key book"] if given else [])]
+        answered = said.get(field.name, {}).get(words_of(views[column].name)) == RIGHT
+        certain = answered or (mine >= SURE and not near and made.share >= 0.5)
+        evidence = [
+            *(["confirmed"] if answered else []),
+            *scores.evidence(row, column),
+            *(["its identifiers are given by a key book"] if given else []),
+        ]
         found[field.name] = Candidate(
             field,
             views[column],
             round(mine, 2),
             tuple(evidence),
             made,
-            sure,
+            certain,
             given,
             tuple((views[c].name, round(float(likely[row, c]), 2)) for c in order[:3]),
         )

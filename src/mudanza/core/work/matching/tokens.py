@@ -8,7 +8,20 @@ from collections.abc import Sequence
 from functools import lru_cache
 
 #: letters that are no plain letter with an accent, as people write them without
-_PLAIN = {"ß": "ss", "ø": "o", "æ": "ae", "œ": "oe", "ł": "l", "ı": "i", "đ": "d", "ð": "d", "þ": "th", "ς": "σ", "º": " ", "ª": " "}
+_PLAIN = {
+    "ß": "ss",
+    "ø": "o",
+    "æ": "ae",
+    "œ": "oe",
+    "ł": "l",
+    "ı": "i",
+    "đ": "d",
+    "ð": "d",
+    "þ": "th",
+    "ς": "σ",
+    "º": " ",
+    "ª": " ",
+}
 _VOWELS = frozenset("aeiouyαεηιουωаеиоуыэюя")
 
 

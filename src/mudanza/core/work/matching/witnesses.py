@@ -15,9 +15,41 @@ from mudanza.core.work.matching.lexicon import Ideas, ideas
 from mudanza.core.work.matching.views import View
 
 #: contents that hardly anything else looks like: a column of them is meant for a field that wants them
-PLAIN = ("email", "web", "iban", "bic", "isbn", "vin", "tax", "barcode", "title", "gender", "country", "currency", "phone", "date", "time", "weekday", "marital")
+PLAIN = (
+    "email",
+    "web",
+    "iban",
+    "bic",
+    "isbn",
+    "vin",
+    "tax",
+    "barcode",
+    "title",
+    "gender",
+    "country",
+    "currency",
+    "phone",
+    "date",
+    "time",
+    "weekday",
+    "marital",
+)
 #: contents told by how they are written, which are more easily mistaken
-WRITTEN = ("given", "family", "full", "town", "street", "company", "job", "text", "colour", "language", "post", "unit", "thing")
+WRITTEN = (
+    "given",
+    "family",
+    "full",
+    "town",
+    "street",
+    "company",
+    "job",
+    "text",
+    "colour",
+    "language",
+    "post",
+    "unit",
+    "thing",
+)
 #: ideas whose numbers have a form of their own
 _NUMBERED = frozenset({"tax", "national", "social", "phone", "mobile", "fax", "post", "barcode", "vin"})
 
@@ -123,10 +155,20 @@ def witnesses(asked: Asked, view: View, like: Likeness, converted: Conversion, h
         }
     if filled and field.kind is Kind.TEXT:
         found["other content"] = max(0.0, plain - fits) if plain > 0.6 else 0.0
-        found["number for words"] = float(view.numeric > 0.8 and bool(asked.wants & {"given", "family", "full", "town", "street", "company", "job", "text", "thing", "country"}))
+        found["number for words"] = float(
+            view.numeric > 0.8
+            and bool(
+                asked.wants
+                & {"given", "family", "full", "town", "street", "company", "job", "text", "thing", "country"}
+            )
+        )
         found["id for words"] = float("id" in asked.ideas and view.wordy > 0.8 and not asked.is_reference)
     elif filled:
-        found |= {"converts": converted.share, "converts not": 1 - converted.share, "converts and share": converted.share * share}
+        found |= {
+            "converts": converted.share,
+            "converts not": 1 - converted.share,
+            "converts and share": converted.share * share,
+        }
     if filled and isinstance(field.type, NumberType):
         found["words for a number"] = float(view.numeric < 0.3)
         most = field.type.format.max_fraction
@@ -141,7 +183,11 @@ def witnesses(asked: Asked, view: View, like: Likeness, converted: Conversion, h
             found["too long"] = sum(len(t) > 1.5 * limit for t in view.texts) / len(view.texts)
     if asked.is_key:
         is_id = "id" in view.meaning.ideas
-        found |= {"key identifies": float(view.unique) * (1 if is_id else 0.6), "key repeats": float(not view.unique), "key unlike": float(view.unique and view.wordy > 0.6)}
+        found |= {
+            "key identifies": float(view.unique) * (1 if is_id else 0.6),
+            "key repeats": float(not view.unique),
+            "key unlike": float(view.unique and view.wordy > 0.6),
+        }
     elif asked.is_reference:
         found["reference"] = float("id" in view.meaning.ideas)
     if field.kind in (Kind.DATE, Kind.DATETIME) and view.years:
@@ -153,4 +199,6 @@ def witnesses(asked: Asked, view: View, like: Likeness, converted: Conversion, h
 
 def particular(takes: TextType) -> bool:
     """Whether the pattern of a text says more than how long it is."""
-    return len(re.sub(r"[\[\]{}()?*+.\\,0-9-]", "", takes.pattern or "")) >= 2 or bool(takes.pattern and re.search(r"\{\d+\}", takes.pattern))
+    return len(re.sub(r"[\[\]{}()?*+.\\,0-9-]", "", takes.pattern or "")) >= 2 or bool(
+        takes.pattern and re.search(r"\{\d+\}", takes.pattern)
+    )
