@@ -62,7 +62,10 @@ def command(name: str | None, as_json: bool) -> None:
             return
         look.heading("meanings", "what headings can mean; words.csv of the move adds words: meaning,words")
         look.columns(
-            [[meaning, ", ".join(words.get("en", [])), look.plural(len(words), "language")] for meaning, words in meanings().items()],
+            [
+                [meaning, ", ".join(words.get("en", [])), look.plural(len(words), "language")]
+                for meaning, words in meanings().items()
+            ],
             fold=(1,),
         )
     else:

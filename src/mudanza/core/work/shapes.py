@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from mudanza.core.work.loans.lend import Loan
     from mudanza.core.work.loans.mapping_sheet import MappingReturn
     from mudanza.core.work.matching.drafting import Draft
+    from mudanza.core.work.matching.reasons import Reason
     from mudanza.core.work.preview import PreviewResult
     from mudanza.core.work.results import BuildResult, ListResult
     from mudanza.core.work.survey.references import LikelyReference
@@ -208,11 +209,35 @@ def draft_shape(made: Draft, files: Sequence[str]) -> Shape:
     """A draft, and the files that were written."""
     return {
         "list": made.name,
-        "proposals": [{"field": p.field.name, **_of(p, "flow columns score evidence doubt"), "next": _likely(p.rivals), "broken": p.broken} for p in made.proposals],
+        "proposals": [
+            {
+                "field": p.field.name,
+                **_of(p, "flow columns score evidence doubt"),
+                "next": _likely(p.rivals),
+                "broken": p.broken,
+            }
+            for p in made.proposals
+        ],
         "written": made.written,
         "without": [f.name for f in made.without],
         "unused": [_of(one, "column sources values looks") for one in made.unused],
         "files": files,
+    }
+
+
+def reasons_shape(list_name: str, field: str, found: Sequence[Reason]) -> Shape:
+    """What speaks for and against the columns of a field."""
+    return {
+        "list": list_name,
+        "field": field,
+        "columns": [
+            {
+                **_of(one, "source column score answer values"),
+                "alone": [{"words": words, "points": points} for words, points in one.alone],
+                "among": [{"words": words, "points": points} for words, points in one.among],
+            }
+            for one in found
+        ],
     }
 
 

@@ -152,17 +152,13 @@ class Composer:
             if before
             else "its lines are joined"
         )
-        doubt = _doubt(candidate)
-        return Part(
-            flow,
-            tuple(v.name for v in parts),
-            candidate.score,
-            (*candidate.evidence, told),
-            doubt,
-            None,
-            candidate.rivals,
-            candidate.certain,
-        )
+        # what was a rival is part of it now
+        names = tuple(v.name for v in parts)
+        score = min(1.0, candidate.score + sum(likely for name, likely in candidate.rivals if name in names))
+        rivals = tuple(r for r in candidate.rivals if r[0] not in names)
+        certain = candidate.certain or (score >= SURE and not rivals)
+        whole = replace(candidate, certain=certain, rivals=rivals)
+        return Part(flow, names, score, (*candidate.evidence, told), _doubt(whole), None, rivals, certain)
 
     def _free(self) -> list[View]:
         return [v for v in self.columns if v.filled and v.name not in self.taken]

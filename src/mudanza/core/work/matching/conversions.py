@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
+from functools import lru_cache
 
 import polars as pl
 
@@ -24,6 +25,8 @@ _PAIRS = [*YES_NO, *YES_NO_TOO]
 _UNITS = re.compile(r"^[-+]?[\d.,' ]+\s*([^\d\s.,'()-][^\d]*?)$|^([^\d\s.,'()+-][^\d]*?)\s*[\d.,' ]+$")
 #: a month by its name, between day and year
 _NAMED = re.compile(r"\d[ .-]*(?:de )?[^\W\d_]{3,}.*\d{2}|[^\W\d_]{3,}.*\d.*\d{2}$")
+#: what a date may begin with, if it has no names
+_DATE_BEGINS = re.compile(r"\D{0,5}\d{1,4}[-/.] ?\d{1,2}[-/.] ?\d{1,4}|\d{6}(?:\d\d)?$|[2-6]\d{4}(?:[.,]\d+)?$|0+$")
 _PIVOT = (date.today().year + 5) % 100
 
 
@@ -76,8 +79,13 @@ def _quoted(text: str) -> str:
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("{", "\\{") + '"'
 
 
-def _tried(steps: str, texts: Sequence[str]) -> list[str | None]:
+def _tried(steps: str, texts: Sequence[str]) -> Sequence[str | None]:
     """What becomes of texts; None where it cannot be done."""
+    return _tried_once(steps, tuple(texts))
+
+
+@lru_cache(maxsize=4096)
+def _tried_once(steps: str, texts: tuple[str, ...]) -> Sequence[str | None]:
     try:
         return [
             None if codes and made is None else made for made, codes in try_flow(f"{{A}}{steps}", [(t,) for t in texts])
@@ -94,9 +102,18 @@ def _share(made: Sequence[str | None]) -> float:
 
 
 def _number(field: Field, view: View, clean: str) -> Conversion:
-    texts = view.texts
+    steps, share, places, doubt = _read_number(tuple(view.texts), clean)
+    most = field.type.format.max_fraction if isinstance(field.type, NumberType) else None
+    if most is not None and places > most:
+        steps += f" -> round {most}"
+    return Conversion(steps, share, doubt)
+
+
+@lru_cache(maxsize=1024)
+def _read_number(texts: tuple[str, ...], clean: str) -> tuple[str, float, int, str | None]:
+    """How numbers are read: the steps, the share that they suit, the most decimal places, and what is doubtful."""
     if sum(any(map(str.isdigit, t)) for t in texts) < 0.2 * len(texts):
-        return Conversion(" -> number", 0.0)
+        return " -> number", 0.0, 0, None
     units = {m.group(1) or m.group(2) for t in texts if (m := _UNITS.match(t))} - {None}
     percent = units == {"%"}
     more = (
@@ -118,20 +135,16 @@ def _number(field: Field, view: View, clean: str) -> Conversion:
         said = (f' decimal="{decimal}"' if decimal != "." else "") + (f' group="{group}"' if group else "")
         best = max(best, (round(share, 3), -rank, said))
     if not best[0]:
-        return Conversion(" -> number", 0.0)
+        return " -> number", 0.0, 0, None
     steps = f"{clean} -> number{best[2]}{more}"
-    share = _share(_tried(steps, texts))
+    made = _tried(steps, texts)
     doubt = None
     if all(re.fullmatch(r"[+-]?\d{1,3}([.,])\d{3}", b) or b.isdigit() for b in bare) and any(
         re.search(r"[.,]\d{3}$", b) for b in bare
     ):
         doubt = "a sign before three digits may be of decimals or of thousands"
-    most = field.type.format.max_fraction if isinstance(field.type, NumberType) else None
-    if most is not None:
-        places = max((len(m.split(".")[1]) for m in _tried(steps, texts) if m and "." in m), default=0)
-        if places > most:
-            steps += f" -> round {most}"
-    return Conversion(steps, share, doubt)
+    places = max((len(m.split(".")[1]) for m in made if m and "." in m), default=0)
+    return steps, _share(made), places, doubt
 
 
 # dates
@@ -139,9 +152,8 @@ def _number(field: Field, view: View, clean: str) -> Conversion:
 
 def _date(field: Field, view: View, clean: str) -> Conversion:
     texts = view.texts
-    if sum(1 < len(t) < 40 and sum(map(str.isdigit, t)) >= 1 for t in texts[:40]) < 0.2 * len(texts[:40]) or all(
-        "@" in t or sum(map(str.isdigit, t)) > 17 for t in texts[:10]
-    ):
+    head = texts[:40]
+    if sum(_DATE_BEGINS.match(t) is not None or _NAMED.search(t) is not None for t in head) < 0.2 * len(head):
         return Conversion(' -> date "yyyy-MM-dd"', 0.0)
     zero = [t for t in texts if re.fullmatch(r"0{1,4}[-/.]?0{2}[-/.]?0{1,4}|0", t)]
     if zero:
@@ -163,9 +175,16 @@ def _date(field: Field, view: View, clean: str) -> Conversion:
         for tail in TIMES if timed else [""]:
             said = f'"{form}{tail}"' + (f" pivot={_PIVOT}" if form.endswith("yy") and not form.endswith("yyyy") else "")
             said += f' language="{language}"' if language != "en" else ""
-            share = _share(_tried(f" -> date {said}", texts))
+            share = _share(_tried(f" -> date {said}", texts[:120]))
             if share:
                 options.append((round(share, 3), -rank, said, form))
+    if len(texts) > 120:
+        best = max(options, default=(0.0,))[0]
+        options = [
+            (round(_share(_tried(f" -> date {said}", texts)), 3), rank, said, form)
+            for share, rank, said, form in options
+            if share >= best - 0.1
+        ]
     options.sort(reverse=True)
     if not options:
         serials = [t for t in texts if re.fullmatch(r"[2-6]\d{4}([.,]\d+)?", t)]
@@ -275,7 +294,7 @@ def _pattern(asked: str, view: View, clean: str, spaces: str) -> Conversion:
     lengths = [int(n) for n in re.findall(r"\{(\d+)\}", asked)]
     digits = sum(lengths)
     tried = [spaces, " -> trim", " -> upper", " -> lower", ' -> without " .-/"', " -> digits", " -> code"]
-    if digits:
+    if digits and sum(any(map(str.isdigit, t)) for t in view.texts) > 0.5 * len(view.texts):
         tried += [f" -> digits -> last {digits}", f" -> digits -> pad {digits}"]
     texts = view.texts[:150]
     best, kept = (0.0, spaces), 0.0

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping
 from pathlib import Path
 
 import tomlkit
-from tomlkit.items import Table
+from tomlkit.items import Comment, Table
 
 from mudanza.core.documents.document import toml_section
 from mudanza.core.documents.errors import Place, PlanError
@@ -18,12 +19,35 @@ from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.state.files import Outputs
 from mudanza.core.work.matching.drafting import Draft, Proposal
 
-#: begins the comment of a proposal that is not sure
-UNSURE = "unsure"
+#: begins the comment of a proposal that is not sure, and of one that is
+UNSURE, _SURE = "unsure", ("0.", "1.")
 
 
-def write_draft(move: Move, plan: Plan, draft: Draft) -> list[str]:
-    """Add the draft's flows to the plan, and the crosswalks that they need; gives the paths that were written."""
+def unsure_fields(plan: Plan) -> list[str]:
+    """The fields whose flows an earlier draft wrote and nobody confirmed: those below a comment that says so."""
+    fields = tomlkit.parse(plan.text).get("fields")
+    return list(_unsure(fields)) if isinstance(fields, Table) else []
+
+
+def _unsure(fields: Table) -> dict[str, Comment]:
+    """The comments that say so, by field."""
+    found: dict[str, Comment] = {}
+    last: Comment | None = None
+    for key, item in fields.value.body:
+        if isinstance(item, Comment) and item.trivia.comment.removeprefix("# ").startswith((UNSURE, *_SURE)):
+            last = item
+        elif key is not None:
+            if last is not None and last.trivia.comment.removeprefix("# ").startswith(UNSURE):
+                found[key.key] = last
+            last = None
+    return found
+
+
+def write_draft(
+    move: Move, plan: Plan, draft: Draft, again: Collection[str] = (), further: Mapping[Path, str] | None = None
+) -> list[str]:
+    """Add the draft's flows to the plan, and the crosswalks that they need; gives the paths that were written. The flows of the fields that were drafted
+    `again` take the place of those that stand there unsure; where there is none, it is taken out. `further` texts are written with them."""
     document = tomlkit.parse(plan.text)
     fields = document.get("fields")
     if fields is None:
@@ -31,7 +55,8 @@ def write_draft(move: Move, plan: Plan, draft: Draft) -> list[str]:
         fields = document["fields"]
     if not isinstance(fields, Table):
         raise plan.error("[fields] must be a table of its own.", ("fields",), "Write [fields] and lines below.")
-    texts: dict[Path, str] = {}
+    texts: dict[Path, str] = dict(further or {})
+    _renew(fields, {p.field.name: p for p in draft.proposals if p.broken is None}, again)
     followed = list(document).index("fields") < len(list(document)) - 1
     for proposal in draft.proposals:
         if proposal.field.name in fields:
@@ -42,10 +67,10 @@ def write_draft(move: Move, plan: Plan, draft: Draft) -> list[str]:
             continue
         fields.add(proposal.field.name, flow_text(proposal.flow))
         if proposal.crosswalk is not None:
-            name, further = proposal.crosswalk
+            name, columns = proposal.crosswalk
             path = move.folder / "crosswalks" / f"{name}.csv"
             if not path.exists():
-                texts[path] = blank_crosswalk(further)
+                texts[path] = blank_crosswalk(columns)
     if followed and draft.proposals:
         fields.add(tomlkit.nl())
     text = tomlkit.dumps(document)
@@ -53,6 +78,20 @@ def write_draft(move: Move, plan: Plan, draft: Draft) -> list[str]:
         texts[plan.path] = text
     write_texts(texts)
     return [move.shown(path) for path in texts]
+
+
+def _renew(fields: Table, proposals: Mapping[str, Proposal], again: Collection[str]) -> None:
+    """Flows that stand there unsure, drafted again."""
+    for name, comment in _unsure(fields).items():
+        if name not in again:
+            continue
+        if name in proposals:
+            comment.trivia.comment = f"# {_comment(proposals[name])}"
+            if str(fields[name]).split() != proposals[name].flow.split():
+                fields[name] = flow_text(proposals[name].flow)
+        else:
+            comment.trivia.comment = "# no column is right for it"
+            fields.remove(name)
 
 
 def _comment(proposal: Proposal) -> str:

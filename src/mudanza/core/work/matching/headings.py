@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cache
+from functools import cache, cached_property
 from itertools import islice, pairwise, product
 
 from rapidfuzz import fuzz
@@ -52,6 +52,11 @@ class Meaning:
     @property
     def number(self) -> str | None:
         return self.readings[0].number
+
+    @cached_property
+    def in_place(self) -> tuple[Reading, ...]:
+        """The readings with the marks that it takes over."""
+        return tuple(replace(one, ideas=one.ideas | self.inherited) for one in self.readings)
 
 
 Senses = dict[Ideas, float]
@@ -308,20 +313,12 @@ def likeness(one: Meaning, other: Meaning, subject: Ideas = frozenset(), free: I
     `free` are ideas that need not be said (date, where the values are dates)."""
     same = words_of(one.text) == words_of(other.text)
     best = Likeness(same=same)
-    for mine in one.readings:
-        for theirs in other.readings:
+    for mine in one.in_place:
+        for theirs in other.in_place:
             certain = mine.certainty * theirs.certainty
             if certain < best.share * (0.4 + 0.6 * best.certainty) - 0.6:
                 continue
-            found = _alike(
-                replace(mine, ideas=mine.ideas | one.inherited),
-                replace(theirs, ideas=theirs.ideas | other.inherited),
-                subject,
-                free,
-                certain,
-                same,
-            )
-            best = max(best, found, key=lambda like: like.score)
+            best = max(best, _alike(mine, theirs, subject, free, certain, same), key=lambda like: like.score)
     return best
 
 

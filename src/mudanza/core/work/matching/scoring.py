@@ -86,6 +86,7 @@ class Scorer:
                 ),
                 layout.primary_key == (field.name,),
                 field.name in refers,
+                self.is_given(field),
             )
             for field, inherited in zip(layout.fields, marks, strict=True)
         }
@@ -207,7 +208,7 @@ class Scores:
 
     def _can_hold(self, row: int, column: int) -> bool:
         field, view = self.fields[row], self.views[column]
-        if field.kind is Kind.TEXT or not view.texts or self.scorer.is_given(field):
+        if field.kind is Kind.TEXT or not view.texts or self.scorer.asked[field.name].is_given:
             return True
         return self.conversion(row, column).share >= _LEAST_FIT
 
@@ -255,9 +256,7 @@ def neighbourly(first: Matrix) -> dict[str, Matrix]:
                 if r0 < r1 and c0 < c1:
                     shifted[r0:r1, c0:c1] = likely[r0 + down : r1 + down, c0 + right : c1 + right]
                 beside = np.maximum(beside, shifted / (1 + 0.25 * (step - 1)))
-    # where in the layout and in the source its nearest certain neighbours stand
     return {
-        "odds": first,
         "ahead of columns": np.clip(ahead_of_columns, -4, 4),
         "ahead of fields": np.clip(ahead_of_fields, -4, 4),
         "beside": beside,
@@ -299,7 +298,7 @@ def assign(scores: Scores, taken: Collection[str], said: Said) -> dict[str, Cand
             # the better column went elsewhere; this is but what is left
             continue
         made = conversion(field, views[column])
-        given = scores.scorer.is_given(field) and made.share < 0.9
+        given = scores.scorer.asked[field.name].is_given and made.share < 0.9
         if given:
             # the identifiers are given by a key book: the old ones need not look like them
             made = replace(made, share=0.9, doubt=None)

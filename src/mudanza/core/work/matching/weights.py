@@ -11,8 +11,12 @@ import numpy as np
 import numpy.typing as npt
 
 Matrix = npt.NDArray[np.float64]
-#: the figures of the second pass, in which all pairs are seen
-NEIGHBOURLY = ("odds", "ahead of columns", "ahead of fields", "beside")
+#: the figures of the second pass, in which all pairs are seen, with words for each: if it speaks for a pair, and if it speaks against
+NEIGHBOURLY = {
+    "ahead of columns": ("no other column is as likely for the field", "another column is likelier for the field"),
+    "ahead of fields": ("for no other field is the column as likely", "for another field the column is likelier"),
+    "beside": ("the column beside it belongs to the field beside it", ""),
+}
 
 
 Weights = Mapping[str, Mapping[str, float]]

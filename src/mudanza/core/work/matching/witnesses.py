@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from functools import cached_property
 
 from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.types.number import NumberType
@@ -62,17 +63,19 @@ class Asked:
     meanings: tuple[Meaning, ...]
     is_key: bool = False
     is_reference: bool = False
+    #: a key book of the move gives what it takes
+    is_given: bool = False
 
-    @property
+    @cached_property
     def ideas(self) -> Ideas:
         return frozenset(idea for meaning in self.meanings for idea in meaning.ideas)
 
-    @property
+    @cached_property
     def wants(self) -> Ideas:
         """What the values should look like, by the ideas of the field."""
         return self._looks(hints=True)
 
-    @property
+    @cached_property
     def must(self) -> bool:
         """Whether values that look otherwise speak against a column."""
         return bool(self._looks(hints=False))
@@ -89,42 +92,42 @@ class Asked:
         return frozenset(by_own or by_others)
 
 
-#: the figures by name; learned weights are kept by these names
-NAMES = (
-    "share",
-    "asked",
-    "given",
-    "telling",
-    "marks",
-    "other number",
-    "same heading",
-    "little in common",
-    "nothing in common",
-    "content fits",
-    "content does not fit",
-    "content alone",
-    "content and share",
-    "other content",
-    "converts",
-    "converts not",
-    "converts and share",
-    "codes fit",
-    "codes do not fit",
-    "pattern fits",
-    "pattern does not fit",
-    "key identifies",
-    "key repeats",
-    "key unlike",
-    "reference",
-    "born",
-    "not born",
-    "decimals",
-    "words for a number",
-    "number for words",
-    "too long",
-    "blank",
-    "id for words",
-)
+#: the figures by name, with words for each; learned weights are kept by these names
+NAMES = {
+    "share": "what name and heading mean is shared",
+    "asked": "what the field is called is in the heading",
+    "given": "what the heading says is in the field's name",
+    "telling": "what they share says more than number, name or date",
+    "marks": "only one is of home, work, mailing and the like",
+    "other number": "they have different numbers",
+    "same heading": "they are written alike",
+    "little in common": "they share little",
+    "nothing in common": "they share nothing",
+    "content fits": "the values look like what the field is for",
+    "content does not fit": "the values do not look like what the field is for",
+    "content alone": "the values look so, whatever the heading says",
+    "content and share": "the values look so, and the heading says so",
+    "other content": "the values look like something else",
+    "converts": "the values can be converted",
+    "converts not": "values cannot be converted",
+    "converts and share": "the values can be converted, and the heading says so",
+    "codes fit": "the values are permitted codes, or could be",
+    "codes do not fit": "the values are no permitted codes",
+    "pattern fits": "the values match the field's pattern",
+    "pattern does not fit": "the values do not match the field's pattern",
+    "key identifies": "the values identify the rows",
+    "key repeats": "the values do not identify the rows",
+    "key unlike": "the values are no identifiers",
+    "reference": "the heading says that they are identifiers",
+    "born": "the dates are of births",
+    "not born": "the dates are, or are not, of births",
+    "decimals": "the numbers have decimals",
+    "words for a number": "the values are no numbers",
+    "number for words": "the values are numbers",
+    "too long": "the values are too long",
+    "blank": "there are no values in the sample",
+    "id for words": "the values are words, no identifiers",
+}
 
 
 def witnesses(asked: Asked, view: View, like: Likeness, converted: Conversion, habit: bool = False) -> dict[str, float]:
@@ -176,7 +179,7 @@ def witnesses(asked: Asked, view: View, like: Likeness, converted: Conversion, h
     if filled and isinstance(field.type, TextType):
         if field.type.permitted is not None:
             found |= {"codes fit": converted.fit, "codes do not fit": 1 - converted.fit}
-        elif particular(field.type):
+        elif particular(field.type) and not asked.is_given:
             found |= {"pattern fits": converted.fit, "pattern does not fit": 1 - converted.fit}
         limit = field.type.longest
         if limit is not None:

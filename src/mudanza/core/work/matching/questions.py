@@ -1,0 +1,108 @@
+"""What a draft is not sure of, as questions with columns to choose from; and what the answers teach."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from mudanza.core.layouts.layout import Field
+from mudanza.core.work.matching.answers import NONE, RIGHT, WRONG, Answer, Said
+from mudanza.core.work.matching.drafting import Draft
+from mudanza.core.work.matching.lexicon import OWN_WORDS
+from mudanza.core.work.matching.scoring import Scores
+
+#: a column that is less likely is not offered, unless the field must have one
+_OFFERED = 0.03
+#: a field without a proposal is asked for if a column is as likely
+_WORTH_ASKING = 0.1
+_MOST = 5
+#: two headings that have less in common share no meaning that is known
+_UNLIKE = 0.3
+
+
+@dataclass(frozen=True)
+class Option:
+    """A column to choose: how likely it is meant (0 to 1), the evidence, and some of its values."""
+
+    column: str
+    score: float
+    evidence: tuple[str, ...]
+    values: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Question:
+    """Which column of a source a field is filled from; the first option is what the draft has, if it `has` any."""
+
+    source: str
+    field: Field
+    options: tuple[Option, ...]
+    has: bool
+
+    def answers(self, list_name: str, column: str | None, sources: int) -> list[Answer]:
+        """What an answer says: a column is right, or (None) none is; in a list of several sources, none of those that were offered."""
+        if column is not None:
+            return [Answer(list_name, self.field.name, column, RIGHT)]
+        if sources > 1:
+            return [Answer(list_name, self.field.name, option.column, WRONG) for option in self.options]
+        return [Answer(list_name, self.field.name, "", NONE)]
+
+
+def questions(draft: Draft, scores: Mapping[str, Scores], said: Said) -> list[Question]:
+    """All that is to be asked, by source and in layout order. What is only doubtful about values is no question of columns."""
+    found = []
+    for source, of_source in scores.items():
+        likely = of_source.likely(said)
+        names = [view.name for view in of_source.views]
+        settled = {c for by in draft.parts.values() if source in by and by[source].certain for c in by[source].columns}
+        for row, field in enumerate(of_source.fields):
+            part = draft.parts.get(field.name, {}).get(source)
+            if (part and part.certain) or () in said.get(field.name, {}):
+                continue
+            order = sorted(range(len(names)), key=lambda c: -likely[row, c])
+            must = field.required and field.default is None
+            chosen = [names.index(c) for c in part.columns[:1]] if part else []
+            chosen += [
+                c
+                for c in order
+                if c not in chosen
+                and names[c] not in settled
+                and (likely[row, c] >= _OFFERED or (must and not part))
+                and of_source.views[c].filled
+            ]
+            if not part and not (must and chosen) and not any(likely[row, c] >= _WORTH_ASKING for c in chosen):
+                continue
+            options = tuple(
+                Option(
+                    names[c],
+                    round(float(likely[row, c]), 2),
+                    of_source.evidence(row, c),
+                    tuple(of_source.views[c].texts[:4]),
+                )
+                for c in chosen[:_MOST]
+            )
+            found.append(Question(source, field, options, part is not None))
+    return found
+
+
+def new_words(scores: Mapping[str, Scores], confirmed: Collection[Answer]) -> list[tuple[str, str]]:
+    """Words to learn: the meaning of a field, and the heading that was said to be right for it though it says nothing that is known."""
+    found: dict[tuple[str, str], None] = {}
+    for answer in confirmed:
+        for of_source in scores.values():
+            rows = [r for r, f in enumerate(of_source.fields) if f.name == answer.field]
+            columns = [c for c, view in enumerate(of_source.views) if view.name == answer.column]
+            for row, column in ((r, c) for r in rows for c in columns):
+                meaning, like = of_source.likenesses[row][column]
+                if like.score < _UNLIKE and meaning.ideas and not any(sign in answer.column for sign in '|"\n,'):
+                    found[" ".join(sorted(meaning.ideas)), answer.column] = None
+    return list(found)
+
+
+def with_words(folder: Path, words: Collection[tuple[str, str]]) -> tuple[Path, str]:
+    """The move's own words with more: the file, and its text."""
+    path = folder / OWN_WORDS
+    text = path.read_text("utf-8-sig") if path.is_file() else "meaning,words\n"
+    lines = [f"{meaning},{heading}\n" for meaning, heading in words]
+    return path, (text if text.endswith("\n") else f"{text}\n") + "".join(lines)
