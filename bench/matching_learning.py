@@ -36,6 +36,7 @@ PRIOR = {
     "blank": -0.5,
     "codes do not fit": -0.5,
     "reference": 0.5,
+    "other number": -1.5,
 }
 #: how far a weight may go; the smaller, the less
 STRENGTH = 0.5

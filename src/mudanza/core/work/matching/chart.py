@@ -74,7 +74,9 @@ def chart(
     axis.axis("off")
     axis.text(0.3, 0.35, name, fontsize=12, fontweight="bold", color=_INK, va="center")
     _legend(axis)
-    left_at = {field: 0.95 + at * _ROW for at, (field, _) in enumerate(fields)}
+    # the shorter side spreads over the height of the longer
+    step = max(_ROW, min(0.4, (height - 1.1) / max(1, len(fields))))
+    left_at = {field: 0.95 + at * step for at, (field, _) in enumerate(fields)}
     hows = {line.field: line.how for line in lines}
     for field, must in fields:
         y = left_at[field]
@@ -94,7 +96,7 @@ def chart(
             taken = column in used
             told = f"   {looks}" if looks and not taken else ""
             axis.text(6.9, y, _cut(column), va="center", fontsize=8.5, color=_INK if taken else _QUIET)
-            axis.text(9.9, y, told, va="center", ha="right", fontsize=7.5, color=_QUIET, fontstyle="italic")
+            axis.text(9.75, y, told, va="center", ha="right", fontsize=7.5, color=_QUIET, fontstyle="italic")
             mine = [line for line in lines if line.column == column]
             _dot(axis, 6.75, y, mine[0].how if mine else None)
             for line in mine:

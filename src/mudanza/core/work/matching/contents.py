@@ -103,7 +103,7 @@ _POST = re.compile(
     r"\d{3} \d{2}|\d{2}-\d{3}|\d{4}-\d{3}|\d{5}-\d{3}|\d{4} ?[A-Z]{2}|[A-Z]{1,2}\d[A-Z\d]? \d[A-Z]{2}|(?:[A-Z]{1,2}-)\d{4,5}|[A-Z]\d[A-Z] \d[A-Z]\d"
 )
 _POST_TOO = re.compile(r"\d{4,6}|\d{3}")
-_DIGITS = re.compile(r"(?:[A-Z]{2,3})?[\dA-Z .+/-]{8,20}")
+_DIGITS = re.compile(r"(?:[A-Z]{2,3})?[\dA-Z .+/-]{8,32}")
 
 
 #: what contents are called, those that say most first
@@ -135,7 +135,11 @@ def contents(values: Sequence[str]) -> Mapping[str, float]:
     if found["phone"] and not any(v.startswith(("+", "0")) or " " in v for v in sample):
         found["phone"] *= 0.5
     if _share(sample, lambda v: sum(map(str.isalpha, v)) >= 0.5 * len(v)) > 0.6 and found["email"] + found["web"] < 0.5:
-        found |= _written(sample)
+        written = _written(sample)
+        if found["town"] >= 0.5:
+            # names that are known to be of towns are not of people
+            written |= {what: written[what] * (1 - found["town"]) for what in ("given", "family") if what in written}
+        found |= written | {"town": max(found["town"], written.get("town", 0.0))}
     return {what: round(share, 3) for what, share in found.items() if share > 0.02}
 
 

@@ -279,7 +279,7 @@ def likely_languages(lexicon: Lexicon, headings: Sequence[str]) -> Mapping[str, 
         letters = {c for c in heading.lower() if not c.isascii() and c.isalpha()}
         for language in known if letters else ():
             known[language] += 0.5 if letters <= lexicon.letters[language] else -0.5
-    best = max(known.values(), default=0.0)
+    best = max(0.0, *known.values()) if known else 0.0
     share = {language: max(0.05, (told + 0.5) / (best + 0.5)) ** 2 for language, told in known.items()}
     return {**share, "en": max(share.get("en", 0.0), _ENGLISH), OWN: 1.0}
 

@@ -192,7 +192,7 @@ def _forms(text: str, joins: frozenset[str]) -> list[tuple[str, ...]]:
     for one in texts:
         whole = words_of(one)
         bare = tuple(w for w in whole if w not in joins) or whole
-        found |= dict.fromkeys(p for p in (whole, bare, ("".join(bare),)) if p)
+        found |= dict.fromkeys(p for p in (whole, bare, ("".join(bare),)) if p and not all(map(str.isdigit, p)))
     return list(found)
 
 

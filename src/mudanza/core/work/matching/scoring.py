@@ -234,7 +234,9 @@ class Scores:
             told.append("identifies the rows")
         if not view.texts:
             told.append("blank in the sample")
-        elif not isinstance(field.type, TextType) or field.type.permitted or field.type.pattern:
+        elif not asked.is_given and (
+            not isinstance(field.type, TextType) or field.type.permitted or field.type.pattern
+        ):
             made = self.conversion(row, column)
             told.append("codes to be translated" if made.codes else f"{made.fit:.0%} of the values fit")
         return tuple(told)

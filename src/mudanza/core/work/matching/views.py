@@ -15,6 +15,8 @@ from mudanza.core.work.matching.contents import LOOKS, contents
 from mudanza.core.work.matching.headings import Headings, Meaning
 
 _SAMPLE = 400
+#: fewer values may look like anything
+_FEW = 5
 _YEAR = re.compile(r"(?:^|\D)((?:18|19|20)\d{2})(?:\D|$)|^((?:19|20)\d{2})(?:0[1-9]|1[0-2])(?:[0-2]\d|3[01])$")
 _DECIMAL = re.compile(r"\D*\d+[.,]\d{1,2}\D*")
 
@@ -70,7 +72,9 @@ class View:
 
     @property
     def looks(self) -> str | None:
-        """In words, what the values look like; None if like nothing that is known."""
+        """In words, what the values look like; None if like nothing that is known, or if there are too few to tell."""
+        if len(self.texts) < _FEW:
+            return None
         return next((words for what, words in LOOKS.items() if self.contents.get(what, 0.0) > 0.7), None)
 
     @cached_property
