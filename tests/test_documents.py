@@ -91,7 +91,7 @@ SHAPES = {
     "build owners --rehearse --compare": "build", "check incoming/from-a-colleague.csv --layout owners --limit 3": "check",
     "survey incoming": "survey", "survey incoming/north/clients.csv": "survey", "preview owners --findings": "preview",
     "preview owners --coverage": "preview --coverage", "match animals-again --layout animals --source incoming/north/animals.csv --rehearse": "match",
-    "crosswalk owners --rehearse": "crosswalk", "trace OW-000003": "trace", "lend owners --columns phone": "lend", "lend owners --mapping": "lend --mapping",
+    "match owners --why town": "match", "crosswalk owners --rehearse": "crosswalk", "trace OW-000003": "trace", "lend owners --columns phone": "lend", "lend owners --mapping": "lend --mapping",
     "receive loans/owners-2.xlsx": "receive", "ledger": "ledger", "ledger 1": "ledger RUN", "ledger --loans": "ledger --loans", "layout show owners": "layout show",
     "explain fit": "explain", "explain value.too-long": "explain",
 }  # fmt: skip

@@ -200,10 +200,8 @@ def _why(move: Move, plan: Plan, name: str, as_json: bool) -> None:
     if name not in fields:
         near = nearest(name, list(fields), least=50)
         raise click.UsageError(f"The layout has no field {name!r}." + (f" Did you mean {near!r}?" if near else ""))
-    # all fields take part, as if none had a flow yet: what others are likely to take speaks too
-    bare = replace(plan, flows={})
     with look.progress(as_json) as tell:
-        scores = weigh(move, bare, open_sources(bare, move), tell=tell)
+        scores = weigh(move, plan, open_sources(plan, move), tell=tell)
         found = reasons(scores, name, said_of(read_answers(move.folder), plan.name))
     if as_json:
         look.document(reasons_shape(plan.name, name, found))

@@ -80,17 +80,28 @@ def _choice(question: Question, scores: Scores) -> str:
     letters = _LETTERS[: len(question.options)]
     said = f"{'/'.join(letters)} that column, o another, n none, s later, q stop"
     while True:
-        given = click.prompt(said, default="a" if question.has else "s", prompt_suffix=": ").strip().lower()
+        given = _prompt(said, "a" if question.has else "s").strip().lower()
         if given in ("n", "s", "q"):
             return str(given)
         if given in letters and len(given) == 1:
             return f"={question.options[letters.index(given)].column}"
         if given == "o":
-            column = _named(click.prompt("its heading", default="", show_default=False), scores)
+            column = _named(_prompt("its heading", ""), scores)
             if column is not None:
                 return f"={column}"
             continue
         look.say(f"{given!r} is none of the letters.")
+
+
+def _prompt(said: str, default: str) -> str:
+    """An answer; where there is nobody who could give one any more, that it is enough."""
+    try:
+        return str(click.prompt(said, default=default, show_default=bool(default), prompt_suffix=": "))
+    except click.Abort as ended:
+        if isinstance(ended.__context__, EOFError):
+            look.say()
+            return "q"
+        raise
 
 
 def _named(text: str, scores: Scores) -> str | None:
@@ -115,4 +126,4 @@ def learn(words: list[tuple[str, str]]) -> list[tuple[str, str]]:
     look.say()
     look.heading("words.csv", "headings that said nothing until now; other lists of the move can know them")
     look.columns([[heading, "means", meaning] for meaning, heading in words])
-    return words if click.confirm("add them", default=True) else []
+    return words if _prompt("add them, y or n", "y").strip().lower().startswith("y") else []

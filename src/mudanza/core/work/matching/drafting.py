@@ -70,6 +70,8 @@ class Draft:
     without: list[Field]
     unused: list[Unused]
     parts: Mapping[str, Mapping[str, Part]]
+    #: the columns that the flows written before take
+    used: frozenset[str] = frozenset()
 
 
 def draft(move: Move, name: str, learned: Weights | None = None) -> Draft:
@@ -97,11 +99,12 @@ def draft_plan(move: Move, plan: Plan, intake: Intake, learned: Weights | None =
 def weigh(
     move: Move, plan: Plan, intake: Intake, learned: Weights | None = None, tell: Tell = quietly
 ) -> dict[str, Scores]:
-    """How likely the columns of each source are meant for each field that has no flow."""
+    """How likely the columns of each source are meant for each field, whether it has a flow or not: what one takes tells of the others."""
     scorer = scorer_of(move, plan, learned)
     tell(Progress("reading"))
-    fields = [f for f in plan.layout.fields if f.name not in plan.flows]
-    return {source: scorer.scores(fields, columns) for source, columns in views(intake, scorer.reader).items()}
+    return {
+        source: scorer.scores(plan.layout.fields, columns) for source, columns in views(intake, scorer.reader).items()
+    }
 
 
 def propose(
@@ -110,10 +113,11 @@ def propose(
     """The draft by the scores of the sources, and by what was said of its fields."""
     used = {column for flow in plan.flows.values() for column in columns_of(flow)}
     fields = [f for f in plan.layout.fields if f.name not in plan.flows]
+    wanted = {f.name for f in fields}
     parts: dict[str, dict[str, Part]] = {}
     for number, (source, of_source) in enumerate(scores.items()):
         tell(Progress(f"matching {source}", share=number / len(scores)))
-        composer = Composer(move, plan, of_source, assign(of_source, used, said), len(scores) > 1)
+        composer = Composer(move, plan, of_source, assign(of_source, wanted, used, said), len(scores) > 1)
         for field in fields:
             if (made := composer.part(field)) is not None:
                 parts.setdefault(field.name, {})[source] = made
@@ -126,6 +130,7 @@ def propose(
         [f for f in fields if f.name not in parts],
         _unused(plan, scores, used | {c for p in proposals for c in p.columns}),
         parts,
+        frozenset(used),
     )
 
 

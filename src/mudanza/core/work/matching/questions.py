@@ -16,6 +16,8 @@ from mudanza.core.work.matching.scoring import Scores
 _OFFERED = 0.03
 #: a field without a proposal is asked for if a column is as likely
 _WORTH_ASKING = 0.1
+#: a column that a field has already is offered again if it is as likely
+_AGAIN = 0.5
 _MOST = 5
 #: two headings that have less in common share no meaning that is known
 _UNLIKE = 0.3
@@ -52,13 +54,14 @@ class Question:
 def questions(draft: Draft, scores: Mapping[str, Scores], said: Said) -> list[Question]:
     """All that is to be asked, by source and in layout order. What is only doubtful about values is no question of columns."""
     found = []
+    open_fields = {*draft.parts, *(f.name for f in draft.without)}
     for source, of_source in scores.items():
         likely = of_source.likely(said)
         names = [view.name for view in of_source.views]
         settled = {c for by in draft.parts.values() if source in by and by[source].certain for c in by[source].columns}
         for row, field in enumerate(of_source.fields):
             part = draft.parts.get(field.name, {}).get(source)
-            if (part and part.certain) or () in said.get(field.name, {}):
+            if field.name not in open_fields or (part and part.certain) or () in said.get(field.name, {}):
                 continue
             order = sorted(range(len(names)), key=lambda c: -likely[row, c])
             must = field.required and field.default is None
@@ -68,6 +71,7 @@ def questions(draft: Draft, scores: Mapping[str, Scores], said: Said) -> list[Qu
                 for c in order
                 if c not in chosen
                 and names[c] not in settled
+                and (names[c] not in draft.used or likely[row, c] >= _AGAIN)
                 and (likely[row, c] >= _OFFERED or (must and not part))
                 and of_source.views[c].filled
             ]

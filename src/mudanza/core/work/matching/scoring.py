@@ -275,53 +275,59 @@ def _ahead(odds: Matrix) -> Matrix:
     return ahead
 
 
-def assign(scores: Scores, taken: Collection[str], said: Said) -> dict[str, Candidate]:
-    """The best assignment as a whole of columns to fields, by field name. `taken` are columns that are used already, and less likely therefore;
-    `said` is what was answered."""
+def assign(scores: Scores, wanted: Collection[str], taken: Collection[str], said: Said) -> dict[str, Candidate]:
+    """The best assignment as a whole of columns to the fields that are `wanted`, by field name. `taken` are columns that other fields have already, and
+    less likely therefore; `said` is what was answered."""
     fields, views = scores.fields, scores.views
-    if not fields or not views:
+    rows = [row for row, field in enumerate(fields) if field.name in wanted]
+    if not rows or not views:
         return {}
     odds = scores.odds(said) - np.array([2.0 if view.name in taken else 0.0 for view in views])
     likely = 1 / (1 + np.exp(-odds))
     least = float(np.log(ENOUGH / (1 - ENOUGH)))
     # a column of its own for each field that is better left alone
-    alone = np.full((len(fields), len(fields)), -1e6)
+    alone = np.full((len(rows), len(rows)), -1e6)
     np.fill_diagonal(alone, least)
-    rows, columns = linear_sum_assignment(np.hstack([odds, alone]), maximize=True)
-    chosen = {int(r): int(c) for r, c in zip(rows, columns, strict=True) if c < len(views)}
+    found_rows, columns = linear_sum_assignment(np.hstack([odds[rows], alone]), maximize=True)
+    chosen = {rows[r]: int(c) for r, c in zip(found_rows, columns, strict=True) if c < len(views)}
     found = {}
     for row, column in chosen.items():
-        field, mine = fields[row], float(likely[row, column])
-        order = [
-            c for c in np.argsort(-likely[row], kind="stable").tolist() if c != column and likely[row, c] >= _RIVAL
-        ]
-        gone = [c for c in order if c in chosen.values()]
-        if mine < _LEFT_OVER and any(likely[row, c] > mine + 0.3 for c in gone):
-            # the better column went elsewhere; this is but what is left
-            continue
-        made = conversion(field, views[column])
-        given = scores.scorer.asked[field.name].is_given and made.share < 0.9
-        if given:
-            # the identifiers are given by a key book: the old ones need not look like them
-            made = replace(made, share=0.9, doubt=None)
-        # fields that could as well have this column, and were given another
-        others = [r for r in chosen if r != row and likely[r, column] >= _RIVAL and likely[row, chosen[r]] >= _RIVAL]
-        near = others or len(gone) < len(order)
-        answered = said.get(field.name, {}).get(words_of(views[column].name)) == RIGHT
-        certain = answered or (mine >= SURE and not near and made.share >= 0.5)
-        evidence = [
-            *(["confirmed"] if answered else []),
-            *scores.evidence(row, column),
-            *(["its identifiers are given by a key book"] if given else []),
-        ]
-        found[field.name] = Candidate(
-            field,
-            views[column],
-            round(mine, 2),
-            tuple(evidence),
-            made,
-            certain,
-            given,
-            tuple((views[c].name, round(float(likely[row, c]), 2)) for c in order[:3]),
-        )
+        candidate = _candidate(scores, likely, chosen, row, column, said)
+        if candidate is not None:
+            found[candidate.field.name] = candidate
     return found
+
+
+def _candidate(
+    scores: Scores, likely: Matrix, chosen: Mapping[int, int], row: int, column: int, said: Said
+) -> Candidate | None:
+    """The column that a field was given, with what is doubtful about it; None if it is but what others left."""
+    field, view, mine = scores.fields[row], scores.views[column], float(likely[row, column])
+    order = [c for c in np.argsort(-likely[row], kind="stable").tolist() if c != column and likely[row, c] >= _RIVAL]
+    gone = [c for c in order if c in chosen.values()]
+    if mine < _LEFT_OVER and any(likely[row, c] > mine + 0.3 for c in gone):
+        return None
+    made = conversion(field, view)
+    given = scores.scorer.asked[field.name].is_given and made.share < 0.9
+    if given:
+        # the identifiers are given by a key book: the old ones need not look like them
+        made = replace(made, share=0.9, doubt=None)
+    # fields that could as well have this column, and were given another
+    others = [r for r in chosen if r != row and likely[r, column] >= _RIVAL and likely[row, chosen[r]] >= _RIVAL]
+    near = others or len(gone) < len(order)
+    answered = said.get(field.name, {}).get(words_of(view.name)) == RIGHT
+    evidence = scores.evidence(row, column)
+    return Candidate(
+        field,
+        view,
+        round(mine, 2),
+        (
+            *(["confirmed"] if answered else []),
+            *evidence,
+            *(["its identifiers are given by a key book"] if given else []),
+        ),
+        made,
+        answered or bool(mine >= SURE and not near and made.share >= 0.5),
+        given,
+        tuple((scores.views[c].name, round(float(likely[row, c]), 2)) for c in order[:3]),
+    )
