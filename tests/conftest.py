@@ -60,11 +60,13 @@ class _Warm:
         assert self.parent.stdout is not None
         return self.parent.stdout.readline().strip()
 
-    def run(self, arguments: list[str], cwd: Path, env: dict[str, str]) -> Ended:
-        out, err = (Path(self.folder.name) / name for name in ("out", "err"))
+    def run(self, arguments: list[str], cwd: Path, env: dict[str, str], given: str) -> Ended:
+        out, err, into = (Path(self.folder.name) / name for name in ("out", "err", "given"))
+        into.write_text(given, encoding="utf-8")
         out.write_bytes(b"")
         err.write_bytes(b"")
         asked = {"arguments": arguments, "cwd": str(cwd), "env": env, "out": str(out), "err": str(err)}
+        asked["given"] = str(into)
         assert self.parent.stdin is not None
         self.parent.stdin.write(json.dumps(asked) + "\n")
         self.parent.stdin.flush()
@@ -82,17 +84,25 @@ def installed() -> str:
 
 
 def program(
-    *arguments: str | Path, cwd: Path, env: dict[str, str] | None = None, status: int | None = None, fresh: bool = False
+    *arguments: str | Path,
+    cwd: Path,
+    env: dict[str, str] | None = None,
+    status: int | None = None,
+    fresh: bool = False,
+    given: str = "",
 ) -> Ended:
-    """Run the program: in a child forked from a warm parent or, if it is to be `fresh`, as it is installed. With `status`, it must end so."""
+    """Run the program: in a child forked from a warm parent or, if it is to be `fresh`, as it is installed. With `status`, it must end so; `given` is
+    what it can read from standard input."""
     words = [str(argument) for argument in arguments]
     environment = {**os.environ, "NO_COLOR": "1", "COLUMNS": "100", **(env or {})}
     if fresh or not hasattr(os, "fork"):
         command = [installed(), *words]
-        ended = subprocess.run(command, cwd=cwd, capture_output=True, env=environment, timeout=120, check=False)
+        ended = subprocess.run(
+            command, cwd=cwd, input=given.encode(), capture_output=True, env=environment, timeout=120, check=False
+        )
         result = Ended(ended.returncode, ended.stdout.decode(), ended.stderr.decode())
     else:
-        result = _warm().run(words, cwd, environment)
+        result = _warm().run(words, cwd, environment, given)
     assert "--debug" in words or "Traceback" not in result.err, result.err
     if status is not None:
         assert result.status == status, f"{words}\n{result.out}\n{result.err}"

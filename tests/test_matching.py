@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
+import tempfile
 from datetime import date
 from pathlib import Path
 
@@ -27,6 +29,7 @@ from mudanza.core.tables.crosswalk import Crosswalk, Entry, Listed
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.number_format import NumberFormat
 from mudanza.core.work.crosswalks.proposing import TargetCode, Targets, propose
+from mudanza.core.work.matching.answers import Answer, answers_text, read_answers, with_answers
 from mudanza.core.work.matching.contents import contents
 from mudanza.core.work.matching.conversions import conversion
 from mudanza.core.work.matching.drafted_plan import flow_text
@@ -253,6 +256,11 @@ CONVERSIONS = [
     (YESNO, ["faux"], ' -> yesno yes="vrai" no="faux"', None),
     (YESNO, ["J"], ' -> yesno yes="j" no="n"', None),
     (YESNO, ["1", "0"], ' -> yesno yes="1" no="0"', None),
+    (YESNO, ["ja", "nej"], ' -> yesno yes="ja" no="nej"', None),
+    (YESNO, ["ja"], ' -> yesno yes="ja" no="nein|nee|nej|nei"', None),
+    (YESNO, ["E", "H"], ' -> yesno yes="e" no="h"', None),
+    (YESNO, ["K", "E"], ' -> yesno yes="k" no="e"', None),
+    (YESNO, ["x", ""], ' -> default "-" -> yesno yes="x" no="-"', None),
     (YESNO, ["Y", "perhaps"], ' -> yesno yes="y" no="n"', "perhaps"),
     (text(), ["Ana", "Rui "], " -> trim", None),
     (text(), ["Ana  Sá", "Rui"], " -> squeeze", None),
@@ -280,18 +288,25 @@ def test_the_steps_that_values_need(field: Field, values: list[str], steps: str,
         assert not any(codes for _, codes in made if codes != ["flow.cut"])
 
 
+def test_what_is_padded_or_cut_is_no_fit() -> None:
+    assert conversion(text(pattern="[0-9]{5}"), view("123", "45")).fit == 0
+    assert conversion(text(pattern="[0-9]{5}"), view("123-45", "23456")).fit == 1
+    assert conversion(text(max_length=4), view("41", "12345678901")).fit == 0.5
+
+
 def test_codes_need_a_crosswalk() -> None:
     found = conversion(text(permitted=("cat", "dog")), view("K", "H"))
     assert found.codes and found.share >= 0.5
 
 
-@pytest.mark.parametrize("part", ["--held-out", ""])
-def test_the_benchmark_of_matching_holds(part: str) -> None:
+def test_the_benchmark_of_matching_holds() -> None:
+    """On the cases that nothing was learned from."""
     bench = Path(__file__).parent.parent / "bench"
-    command = [sys.executable, str(bench / "matching.py"), *part.split()]
+    command = [sys.executable, str(bench / "matching.py"), "--sealed"]
     ended = subprocess.run(command, cwd=bench, capture_output=True, text=True, check=True)
-    *_, precision, recall, _ = ended.stdout.strip().splitlines()[-1].split("|")
-    assert float(precision.split()[0]) >= 0.95 and float(recall.split()[0]) >= 0.9
+    every = next(line for line in ended.stdout.splitlines() if line.startswith("| all |"))
+    precision, recall, wrong = (float(cell) for cell in every.split("|")[3:6])
+    assert precision >= 0.95 and recall >= 0.9 and wrong <= 0.01
 
 
 def test_several_sources_become_cases(tmp_path: Path) -> None:
@@ -344,6 +359,195 @@ def test_several_sources_become_cases(tmp_path: Path) -> None:
     ]
 
 
+def a_move(folder: Path, fields: dict[str, str], sources: dict[str, str], key: str = "") -> Path:
+    """A move with a list of text fields (names with titles), and sources as CSV texts."""
+    columns = [{"name": name, "titles": title, "required": name == key} for name, title in fields.items()]
+    layout = {
+        "@context": "http://www.w3.org/ns/csvw",
+        "tableSchema": {"columns": columns, **({"primaryKey": key} if key else {})},
+    }
+    plan = "".join(f'[[source]]\nname = "{name}"\nfile = "incoming/{name}.csv"\n' for name in sources)
+    texts = {
+        "mudanza.toml": 'name = "T"\n',
+        "layouts/people.json": json.dumps(layout),
+        "plans/people.toml": f'layout = "layouts/people.json"\n{plan}',
+        **{f"incoming/{name}.csv": content for name, content in sources.items()},
+    }
+    for name, content in texts.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(content, encoding="utf-8")
+    return folder
+
+
+# what completes a column: the fields, the headings with a row's values, and the flows that are drafted
+COMPLETED = [
+    (
+        {"street": "Street", "town": "Town"},
+        {"Straße": "Lindenweg|Bachgasse", "Hausnummer": "4|17a", "Ort": "Mainz|Trier"},
+        {"street": '{Straße}, {Hausnummer} -> join " "', "town": "{Ort}"},
+    ),
+    (
+        {"street": "Street", "house_no": "House no."},
+        {"Straße": "Lindenweg|Bachgasse", "Hausnummer": "4|17a"},
+        {"street": "{Straße}", "house_no": "{Hausnummer}"},
+    ),
+    (
+        {"street": "Street"},
+        {"Straße": "Lindenweg 4|Bachgasse 9", "Hausnummer": "4|9"},
+        {"street": "{Straße}"},
+    ),
+    (
+        {"item": "Item", "description": "Description"},
+        {"ITEM": "77|78", "DESC1": "Chain oil, mineral|Saw", "DESC2": "1 litre can|steel, bent"},
+        {"item": "{ITEM}", "description": '{DESC1}, {DESC2} -> join " "'},
+    ),
+    (
+        {"address1": "Address 1", "address2": "Address 2", "town": "Town"},
+        {"Address 1": "12 Mill Lane|3 High St", "Address 2": "Flat 2|", "City": "York|Leeds"},
+        {"address1": "{Address 1}", "address2": "{Address 2}", "town": "{City}"},
+    ),
+    (
+        {"surname": "Surname", "first_name": "First name"},
+        {"Voornaam": "Piet|Anna", "Tussenv.": "van der|de", "Achternaam": "Berg|Vries"},
+        {"surname": '{Tussenv.}, {Achternaam} -> join " "', "first_name": "{Voornaam}"},
+    ),
+    (
+        {"family_name": "Family name", "given_name": "Given name"},
+        {"Nombre": "Ana|Luis", "Primer apellido": "Gil|Mora", "Segundo apellido": "Vega|Sanz"},
+        {"family_name": '{Primer apellido}, {Segundo apellido} -> join " "', "given_name": "{Nombre}"},
+    ),
+    (
+        {"family_name": "Family name", "given_name": "Given name"},
+        {"Name": "Becker, Tom|Vogel, Eva", "Ort": "Mainz|Trier"},
+        {"family_name": '{Name} -> before "," -> squeeze', "given_name": '{Name} -> after "," -> squeeze'},
+    ),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("fields", "columns", "flows"), COMPLETED, ids=[" ".join(c[1]) for c in COMPLETED])
+def test_what_completes_a_column_is_joined(
+    tmp_path: Path, fields: dict[str, str], columns: dict[str, str], flows: dict[str, str]
+) -> None:
+    rows = [[v.split("|")[at] for v in columns.values()] for at in (0, 1)]
+    content = "\n".join(";".join(line) for line in [list(columns), *rows])
+    move = a_move(tmp_path, fields, {"old": content + "\n"})
+    made = program("match", "people", "--json", cwd=move, status=0).json
+    assert {p["field"]: p["flow"] for p in made["proposals"]} == flows
+    program("build", "people", "--rehearse", cwd=move)
+
+
+def test_a_draft_always_compiles(tmp_path: Path) -> None:
+    """A heading that flows cannot name makes a comment, and the plan can be read."""
+    move = a_move(
+        tmp_path, {"phone": "Phone", "town": "Town"}, {"old": "Phone {new},Town\n030 12345,Mainz\n040 9876,Trier\n"}
+    )
+    made = program("match", "people", "--json", cwd=move, status=0).json
+    by_field = {p["field"]: p["broken"] for p in made["proposals"]}
+    assert by_field["town"] is None and by_field["phone"]
+    assert "# phone = {Phone {new}}" in (move / "plans/people.toml").read_text()
+    program("preview", "people", cwd=move, status=0)
+
+
+MEMBERS = "Mitgl.;Vorname;Nachname;Draht;Beitritt;Merkm.\n" + "".join(
+    f"{n};{given};{family};0{n}1 55{n}3;{n}.03.2019;q{n % 3}\n"
+    for n, (given, family) in enumerate(zip(["Tom", "Eva", "Jan", "Ida", "Max", "Lea"], ["Roth", "Vogel", "Lang", "Beck", "Klein", "Wolf"], strict=True), start=1)
+)  # fmt: skip
+
+
+def test_what_is_unsure_is_asked_and_remembered(tmp_path: Path) -> None:
+    fields = {
+        "member_no": "Member no.",
+        "given_name": "Given name",
+        "family_name": "Family name",
+        "call_sign": "Call sign",
+        "joined": "Joined",
+    }
+    move = a_move(tmp_path, fields, {"old": MEMBERS}, key="member_no")
+    program("match", "people", cwd=move, status=0)
+    plan = move / "plans/people.toml"
+    assert "call_sign" not in plan.read_text()
+    # the key is asked for until somebody said what it is; what comes after the last answer is left for later
+    shown = program("match", "people", "--ask", cwd=move, status=0, given="zz\no\nMit\n").out
+    assert "'zz' is none of the letters." in shown or "member_no" not in shown
+    program("match", "people", "--why", "call_sign", cwd=move, status=0)
+    (move / "answers.csv").write_text("list,field,column,answer\npeople,call_sign,Merkm.,right\npeople,joined,,none\n")
+    plan.write_text(plan.read_text().split("[fields]")[0])
+    made = program("match", "people", "--json", cwd=move, status=0).json
+    by_field = {p["field"]: p for p in made["proposals"]}
+    assert by_field["call_sign"]["flow"] == "{Merkm.}" and by_field["call_sign"]["evidence"][0] == "confirmed"
+    assert "joined" in made["without"]
+    # another list of the move knows what was answered
+    (move / "plans/others.toml").write_text(plan.read_text().split("[fields]")[0])
+    others = {
+        p["field"]: p for p in program("match", "others", "--rehearse", "--json", cwd=move, status=0).json["proposals"]
+    }
+    assert any("people" in one for one in others["call_sign"]["evidence"])
+    (move / "answers.csv").write_text("list,field,column,answer\npeople,joined,Beitritt,perhaps\n")
+    assert "answers.csv" in program("match", "people", cwd=move, status=2).err
+
+
+def test_an_answer_takes_the_place_of_what_was_unsure(tmp_path: Path) -> None:
+    """The flow that a draft wrote unsure is replaced, with its comment; a remark and what a person wrote stay."""
+    move = a_move(tmp_path, {"given_name": "Given name", "call_sign": "Call sign"}, {"old": MEMBERS})
+    plan = move / "plans/people.toml"
+    head = plan.read_text()
+    plan.write_text(
+        head
+        + "[fields]\n# unsure (0.55, by its neighbours): another column, or none, may be meant\n# status: question\ncall_sign = '{Draht}'\n# mine\ngiven_name = '{Vorname} -> upper'\n"
+    )
+    ended = program("match", "people", "--ask", cwd=move, status=0, given="o\nMerk\ny\n")
+    text = plan.read_text()
+    assert "question 1 of 1" in ended.out and "Draht" in ended.out
+    assert "# 1.00, confirmed" in text and "call_sign = '{Merkm.}'" in text and "unsure" not in text
+    assert "# status: question\n" in text and "# mine\ngiven_name = '{Vorname} -> upper'" in text
+    assert read_answers(move) == [Answer("people", "call_sign", "Merkm.", "right")]
+    assert (move / "words.csv").read_text() == "meaning,words\ncall sign,Merkm.\n"
+    again = program("match", "people", "--ask", cwd=move, status=0, given="")
+    assert "question" not in again.out
+    # none is right: the flow goes
+    plan.write_text(head + "[fields]\n# unsure (0.55, x): y\ncall_sign = '{Draht}'\n")
+    (move / "answers.csv").unlink()
+    program("match", "people", "--ask", cwd=move, status=0, given="n\n")
+    assert "call_sign" not in plan.read_text() and read_answers(move)[0].answer == "none"
+
+
+_answer = st.builds(
+    Answer,
+    st.just("people"),
+    st.sampled_from("ab"),
+    st.sampled_from(["X", 'Y, "Z"']),
+    st.sampled_from(["right", "wrong"]),
+)
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.lists(_answer, max_size=6))
+def test_answers_are_kept_and_contradict_each_other_never(answers: list[Answer]) -> None:
+    kept: list[Answer] = []
+    for one in answers:
+        kept = with_answers(kept, [one])
+        assert kept[-1] == one
+    assert len({(a.field, a.column) for a in kept}) == len(kept)
+    assert all(sum(a.answer == "right" and a.field == f for a in kept) <= 1 for f in "ab")
+    with tempfile.TemporaryDirectory() as folder:
+        (Path(folder) / "answers.csv").write_text(answers_text(kept), encoding="utf-8")
+        assert read_answers(Path(folder)) == kept
+
+
+@pytest.mark.parametrize("kind", ["svg", "png"])
+def test_a_chart_tells_sure_from_unsure_without_colour(tmp_path: Path, kind: str) -> None:
+    move = a_move(
+        tmp_path, {"given_name": "Given name", "call_sign": "Call sign", "joined": "Joined"}, {"old": MEMBERS}
+    )
+    for name in ("one", "two"):
+        program("match", "people", "--rehearse", "--chart", f"{name}.{kind}", cwd=move, status=0)
+    drawn = (move / f"one.{kind}").read_bytes()
+    assert drawn == (move / f"two.{kind}").read_bytes()
+    if kind == "svg":
+        assert b"stroke-dasharray" in drawn and b"<svg" in drawn
+    program("match", "people", "--rehearse", "--chart", "one.bmp", cwd=move, status=3)
+
+
 # codes
 
 PERMITTED = Targets([TargetCode(c, "") for c in ("clear", "debtor", "sleeping")], closed=True)
@@ -369,6 +573,31 @@ PROPOSALS = [
 @pytest.mark.parametrize(("code", "targets", "to", "because"), PROPOSALS, ids=[f"{c[0]} {c[2]}" for c in PROPOSALS])
 def test_proposed_targets(code: str, targets: Targets, to: str | None, because: str | None) -> None:
     assert propose((code,), targets, []) == (to, because)
+
+
+TITLES = Targets([TargetCode("Mr", ""), TargetCode("Ms", ""), TargetCode("Dr", "")], closed=True)
+STATES = Targets([TargetCode(c, "") for c in ("married", "single", "divorced", "widowed")], closed=True)
+COLUMNS = [
+    (["Herr", "Frau", "Dr."], TITLES, ["Mr", "Ms", "Dr"]),
+    (["Hr.", "Fru"], TITLES, ["Mr", "Ms"]),
+    (["casado", "viúva", "solteiro"], STATES, ["married", "widowed", "single"]),
+    (["żonaty", "panna", "rozwiedziona"], STATES, ["married", "single", "divorced"]),
+    (["M", "K"], SEXES, ["male", "female"]),
+    (["H", "M"], SEXES, ["male", "female"]),
+    (["F", "N"], SEXES, ["male", "female"]),
+    (["E", "K", "?"], SEXES, ["male", "female", None]),
+    (["Ж", "М"], SEXES, ["female", "male"]),
+    (["M", "V"], SEXES, [None, None]),
+    (["M", "F", "U"], SEXES, ["male", "female", None]),
+    (["1", "2"], SEXES, [None, None]),
+    (["1", "2"], NUMBERED, [None, None]),
+]
+
+
+@pytest.mark.parametrize(("codes", "targets", "found"), COLUMNS, ids=["/".join(c[0]) for c in COLUMNS])
+def test_codes_of_a_column_are_proposed_together(codes: list[str], targets: Targets, found: list[str | None]) -> None:
+    """By meaning across languages; what one letter means by the letters beside it; numbers never, and letters not that mean one thing here and another there."""
+    assert [propose((code,), targets, [], codes)[0] for code in codes] == found
 
 
 def test_a_code_may_be_as_it_is_elsewhere() -> None:

@@ -49,10 +49,11 @@ def child(asked: dict[str, object]) -> int:
     """Become the command. Gives its exit status."""
     from mudanza.cli.main import main
 
-    for number, name in ((0, os.devnull), (1, asked["out"]), (2, asked["err"])):
+    for number, name in ((0, asked["given"]), (1, asked["out"]), (2, asked["err"])):
         handle = os.open(str(name), os.O_RDONLY if number == 0 else os.O_WRONLY)
         os.dup2(handle, number)
         os.close(handle)
+    sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115
     os.environ.clear()
     os.environ.update(asked["env"])  # type: ignore[call-overload]
     os.chdir(str(asked["cwd"]))

@@ -84,6 +84,7 @@ def command(
 
 def _draft(move: Move, plan: Plan, rehearse: bool, ask: bool, chart_file: Path | None, as_json: bool) -> None:
     from mudanza.core.engine.intake import open_sources
+    from mudanza.core.language.asking import columns_of
     from mudanza.core.work.matching.answers import ANSWERS, Answer, answers_text, read_answers, said_of
     from mudanza.core.work.matching.drafted_plan import unsure_fields, write_draft
     from mudanza.core.work.matching.drafting import propose, weigh
@@ -104,14 +105,16 @@ def _draft(move: Move, plan: Plan, rehearse: bool, ask: bool, chart_file: Path |
         from mudanza.cli.match_asking import ask as asked
         from mudanza.cli.match_asking import learn
 
-        answers, new = asked(plan.name, scores, answers, drafted)
+        standing = {name: columns_of(plan.flows[name]) for name in again}
+        answers, new = asked(plan.name, scores, answers, standing, drafted)
         words = learn(new_words(scores, new))
         made = drafted(answers)
     texts = {move.folder / ANSWERS: answers_text(answers)} if new else {}
     if words:
         path, text = with_words(move.folder, words)
         texts[path] = text
-    written = [] if rehearse else write_draft(move, plan, made, again, texts)
+    answered = {answer.field for answer in new}
+    written = [] if rehearse else write_draft(move, plan, made, answered, texts)
     if chart_file is not None:
         _chart(open_plan, made, {s: [(v.name, v.looks) for v in one.views] for s, one in scores.items()}, chart_file)
     if as_json:

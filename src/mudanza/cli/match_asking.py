@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from typing import TYPE_CHECKING
 
 import click
@@ -23,9 +23,11 @@ def ask(
     list_name: str,
     scores: Mapping[str, Scores],
     answers: list[Answer],
+    standing: Mapping[str, Collection[str]],
     redraft: Callable[[list[Answer]], Draft],
 ) -> tuple[list[Answer], list[Answer]]:
-    """Ask until nothing is open, or it is enough. Gives all answers, old and new, and the new ones."""
+    """Ask until nothing is open, or it is enough. `standing` are the columns of flows that stand in the plan unsure. Gives all answers, old and new, and
+    the new ones."""
     from mudanza.core.work.matching.answers import said_of, with_answers
     from mudanza.core.work.matching.questions import questions
 
@@ -36,7 +38,7 @@ def ask(
         everything = with_answers(answers, new)
         open_ones = [
             q
-            for q in questions(drafted, scores, said_of(everything, list_name))
+            for q in questions(drafted, scores, said_of(everything, list_name), standing)
             if (q.source, q.field.name) not in asked
         ]
         if not open_ones:

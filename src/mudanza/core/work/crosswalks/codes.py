@@ -146,7 +146,9 @@ def _codes_of(
             used.add(waiting.line)
             codes.append(FoundCode(values, count, None, waiting.to or None, waiting.note or None))
         else:
-            to, because = propose(values, targets, certain)
+            # what a code of another source means tells nothing of this one
+            beside = {other[0] for other in counted if other[1:] == values[1:]}
+            to, because = propose(values, targets, certain, beside)
             codes.append(FoundCode(values, count, None, to, because))
     permitted = {t.code for t in targets.known}
     wrong = [e for e in entries if e.to and targets.closed and e.to not in permitted]

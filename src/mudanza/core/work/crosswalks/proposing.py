@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import unicodedata
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
 from importlib.resources import files
@@ -14,6 +14,8 @@ from rapidfuzz import fuzz
 from mudanza.core.tables.crosswalk import Entry
 
 _ALIKE = 82
+#: letters that may stand beside any pair: unknown, diverse, other
+_BESIDE = frozenset("uxdo?")
 
 
 @dataclass(frozen=True)
@@ -45,8 +47,35 @@ def _groups() -> tuple[frozenset[str], ...]:
     return tuple(frozenset(fold(word) for word in row) for row in csv.reader(text.splitlines()))
 
 
-def propose(values: tuple[str, ...], targets: Targets, entries: Sequence[Entry]) -> tuple[str | None, str | None]:
-    """The target code for a source code, and why; None where nothing speaks for one, or for two alike."""
+@cache
+def _letters() -> tuple[Mapping[str, str], ...]:
+    """Pairs of letters that stand for two meanings in some language, from a shipped table: what a letter means depends on the one beside it (`M` and `F`,
+    `H` and `M`, `F` and `N`)."""
+    text = files("mudanza.core.work.crosswalks").joinpath("letters.csv").read_text("utf-8")
+    meanings, *pairs = csv.reader(text.splitlines())
+    return tuple({fold(letter): meaning for letter, meaning in zip(pair, meanings, strict=True)} for pair in pairs)
+
+
+def _by_letter(code: str, beside: Collection[str], texts: Sequence[tuple[TargetCode, set[str]]]) -> set[str] | None:
+    """The targets that a letter may mean among the letters beside it; None where no pair of letters has a say."""
+    letters = {one for one in map(fold, beside) if len(one) == 1 and one.isalpha()} | {code}
+    fitting = [pair for pair in _letters() if code in pair and letters <= set(pair) | _BESIDE]
+    known = {meaning for pair in _letters() for meaning in pair.values()}
+    wanted = {m: {t.code for t, folded in texts if folded & _synonyms(m)} for m in known}
+    if len(code) != 1 or len(letters - _BESIDE) < 2 or not fitting or not all(wanted.values()):
+        return None
+    return {target for pair in fitting for target in wanted[pair[code]]}
+
+
+def _synonyms(word: str) -> frozenset[str]:
+    return next(group for group in _groups() if word in group)
+
+
+def propose(
+    values: tuple[str, ...], targets: Targets, entries: Sequence[Entry], beside: Collection[str] = ()
+) -> tuple[str | None, str | None]:
+    """The target code for a source code, and why; None where nothing speaks for one, or for two alike. `beside` are the other codes of the column. What a
+    number stands for is not guessed."""
     code = fold(values[0])
     texts = [(target, {fold(t) for t in (target.code, target.meaning) if t}) for target in targets.known]
     same = [t.code for t, folded in texts if code and code in folded]
@@ -55,6 +84,11 @@ def propose(values: tuple[str, ...], targets: Targets, entries: Sequence[Entry])
     elsewhere = {e.to for e in entries if fold(e.code) == code and e.to}
     if len(elsewhere) == 1:
         return elsewhere.pop(), "so it is elsewhere in this crosswalk"
+    if code.replace(" ", "").isdigit():
+        return None, None
+    by_letter = _by_letter(code, beside, texts)
+    if by_letter is not None:
+        return (by_letter.pop(), "by meaning") if len(by_letter) == 1 else (None, None)
     meanings = [group for group in _groups() if code in group]
     by_meaning = {t.code for t, folded in texts for group in meanings if folded & group}
     if len(by_meaning) == 1:

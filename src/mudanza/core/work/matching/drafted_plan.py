@@ -10,6 +10,7 @@ from tomlkit.items import Comment, Table
 
 from mudanza.core.documents.document import toml_section
 from mudanza.core.documents.errors import Place, PlanError
+from mudanza.core.language.asking import columns_of
 from mudanza.core.plans.crosswalk_files import blank_crosswalk
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
@@ -46,8 +47,8 @@ def _unsure(fields: Table) -> dict[str, Comment]:
 def write_draft(
     move: Move, plan: Plan, draft: Draft, again: Collection[str] = (), further: Mapping[Path, str] | None = None
 ) -> list[str]:
-    """Add the draft's flows to the plan, and the crosswalks that they need; gives the paths that were written. The flows of the fields that were drafted
-    `again` take the place of those that stand there unsure; where there is none, it is taken out. `further` texts are written with them."""
+    """Add the draft's flows to the plan, and the crosswalks that they need; gives the paths that were written. The flows of fields that somebody
+    answered for take the place of those that stand there unsure (`again`); where there is none, it is taken out. `further` texts are written with them."""
     document = tomlkit.parse(plan.text)
     fields = document.get("fields")
     if fields is None:
@@ -87,7 +88,8 @@ def _renew(fields: Table, proposals: Mapping[str, Proposal], again: Collection[s
             continue
         if name in proposals:
             comment.trivia.comment = f"# {_comment(proposals[name])}"
-            if str(fields[name]).split() != proposals[name].flow.split():
+            # steps that a person gave the same columns stay
+            if set(columns_of(str(fields[name]))) != set(proposals[name].columns):
                 fields[name] = flow_text(proposals[name].flow)
         else:
             comment.trivia.comment = "# no column is right for it"

@@ -9,8 +9,10 @@ from pathlib import Path
 from mudanza.core.layouts.layout import Field
 from mudanza.core.work.matching.answers import NONE, RIGHT, WRONG, Answer, Said
 from mudanza.core.work.matching.drafting import Draft
+from mudanza.core.work.matching.headings import Meaning
 from mudanza.core.work.matching.lexicon import OWN_WORDS
 from mudanza.core.work.matching.scoring import Scores
+from mudanza.core.work.matching.tokens import words_of
 
 #: a column that is less likely is not offered, unless the field must have one
 _OFFERED = 0.03
@@ -51,8 +53,11 @@ class Question:
         return [Answer(list_name, self.field.name, "", NONE)]
 
 
-def questions(draft: Draft, scores: Mapping[str, Scores], said: Said) -> list[Question]:
-    """All that is to be asked, by source and in layout order. What is only doubtful about values is no question of columns."""
+def questions(
+    draft: Draft, scores: Mapping[str, Scores], said: Said, standing: Mapping[str, Collection[str]]
+) -> list[Question]:
+    """All that is to be asked, by source and in layout order. What is only doubtful about values is no question of columns. `standing` are the fields
+    whose flows stand in the plan unsure, with their columns: they are asked for in any case."""
     found = []
     open_fields = {*draft.parts, *(f.name for f in draft.without)}
     for source, of_source in scores.items():
@@ -65,7 +70,8 @@ def questions(draft: Draft, scores: Mapping[str, Scores], said: Said) -> list[Qu
                 continue
             order = sorted(range(len(names)), key=lambda c: -likely[row, c])
             must = field.required and field.default is None
-            chosen = [names.index(c) for c in part.columns[:1]] if part else []
+            stands = [c for c in standing.get(field.name, ()) if c in names]
+            chosen = [names.index(c) for c in dict.fromkeys([*stands, *(part.columns[:1] if part else ())])]
             chosen += [
                 c
                 for c in order
@@ -75,7 +81,12 @@ def questions(draft: Draft, scores: Mapping[str, Scores], said: Said) -> list[Qu
                 and (likely[row, c] >= _OFFERED or (must and not part))
                 and of_source.views[c].filled
             ]
-            if not part and not (must and chosen) and not any(likely[row, c] >= _WORTH_ASKING for c in chosen):
+            if (
+                not part
+                and not stands
+                and not (must and chosen)
+                and not any(likely[row, c] >= _WORTH_ASKING for c in chosen)
+            ):
                 continue
             options = tuple(
                 Option(
@@ -86,7 +97,7 @@ def questions(draft: Draft, scores: Mapping[str, Scores], said: Said) -> list[Qu
                 )
                 for c in chosen[:_MOST]
             )
-            found.append(Question(source, field, options, part is not None))
+            found.append(Question(source, field, options, bool(part or stands)))
     return found
 
 
@@ -99,9 +110,17 @@ def new_words(scores: Mapping[str, Scores], confirmed: Collection[Answer]) -> li
             columns = [c for c, view in enumerate(of_source.views) if view.name == answer.column]
             for row, column in ((r, c) for r in rows for c in columns):
                 meaning, like = of_source.likenesses[row][column]
-                if like.score < _UNLIKE and meaning.ideas and not any(sign in answer.column for sign in '|"\n,'):
-                    found[" ".join(sorted(meaning.ideas)), answer.column] = None
+                if like.score < _UNLIKE and not any(sign in answer.column for sign in '|"\n,'):
+                    found[_meaning(meaning), answer.column] = None
     return list(found)
+
+
+def _meaning(asked: Meaning) -> str:
+    """A field's meaning in ideas, if they say what its words do; else in its own words."""
+    words = [word for word in words_of(asked.text) if not word.isdigit()]
+    if asked.ideas and not asked.readings[0].others and len(asked.ideas) <= len(words) + 1:
+        return " ".join(sorted(asked.ideas))
+    return " ".join(words)
 
 
 def with_words(folder: Path, words: Collection[tuple[str, str]]) -> tuple[Path, str]:
