@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cache, cached_property
+from functools import cache, cached_property, partial
 from itertools import islice, pairwise, product
 
 from rapidfuzz import fuzz
 
 from mudanza.core.work.matching.lexicon import OWN, Ideas, Lexicon, ideas, kinship, weight
-from mudanza.core.work.matching.tokens import inflects, shortens, shortens_phrase, words_of
+from mudanza.core.work.matching.tokens import contracts, inflects, shortens, shortens_phrase, words_of
 
 #: English words stand in programs of every country
 _ENGLISH = 0.35
@@ -18,6 +18,12 @@ _ENGLISH = 0.35
 _LIKELY = 0.3
 #: how certain a word is that was not found as it stands
 _INFLECTED, _COMPOUND, _IN_PART, _MISSPELT, _SHORTENED, _INITIALS = 0.92, 0.92, 0.75, 0.85, 0.75, 0.6
+#: a word that is understood so well is looked at no further
+_ENOUGH = 0.5
+#: a language that is less likely has no say on words that the likely ones lack
+_FOREIGN = 0.15
+#: of fewer headings the language cannot be told
+_TO_TELL = 8
 #: as many readings of a heading are kept
 _READINGS = 8
 #: a meaning that a word has beside its usual one
@@ -68,7 +74,9 @@ class Headings:
 
     def __init__(self, lexicon: Lexicon, together: Iterable[str], asked: Iterable[Ideas] = ()) -> None:
         self.lexicon = lexicon
-        self.likely = likely_languages(lexicon, list(together))
+        together = list(together)
+        self.likely = likely_languages(lexicon, together)
+        self._few = len(together) < _TO_TELL
         self.asked = frozenset(asked)
         self._asked_ideas = frozenset(idea for meant in self.asked for idea in meant)
         self._joining = frozenset(
@@ -124,19 +132,26 @@ class Headings:
             return found
         # a word of one single language is that word, however little else speaks for the language
         best = max(found.values())
-        least = max(best, 0.85 if len(found) == 1 and len("".join(phrase)) >= 4 else 0.5)
+        alone = len(found) == 1 and len("".join(phrase)) >= 4
+        least = max(best, (0.85 if best >= _FOREIGN or self._few else 0.5) if alone else 0.5)
         return {meant: likely / best * least for meant, likely in found.items() if likely >= 0.25 * best}
 
     def _unknown(self, word: str) -> Senses:
         """What a word may mean that is not known as it stands."""
-        found = (
-            self._compound(word, whole=True)
-            or self._inflected(word)
-            or self._compound(word)
-            or self._misspelt(word)
-            or self._shortened(word)
-            or self._in_part(word)
+        found: Senses = {}
+        ways: tuple[Callable[[str], Senses], ...] = (
+            partial(self._compound, whole=True),
+            self._inflected,
+            self._compound,
+            self._misspelt,
+            self._shortened,
+            self._in_part,
         )
+        for way in ways:
+            for meant, certain in way(word).items():
+                found[meant] = max(found.get(meant, 0.0), certain)
+            if found and max(found.values()) >= _ENOUGH:
+                break
         best = sorted(found.items(), key=lambda one: (-one[1], sorted(one[0])))[:4]
         return dict(best)
 
@@ -212,6 +227,8 @@ class Headings:
         for phrase, meant, likely in self._starting(word):
             if len(phrase) == 1 and shortens(word, phrase[0]):
                 told = _SHORTENED + 0.25 * len(word) / len(phrase[0]) - (0.2 if len(word) == 2 else 0.0)
+            elif len(phrase) == 1 and contracts(word, phrase[0]):
+                told = _SHORTENED
             elif len(phrase) > 1 and shortens_phrase(word, phrase):
                 told = _INITIALS + 0.3 * len(word) / sum(map(len, phrase))
             else:
@@ -341,7 +358,7 @@ def _alike(one: Reading, other: Reading, subject: Ideas, free: Ideas, certain: f
     total_given = sum(given.values()) + 0.9 * len(other.others)
     shared_asked, shared_given, telling = shared_asked + others, shared_given + others, telling + others
     total = total_asked + total_given
-    marks = {i for i in (one.ideas ^ other.ideas) if i in ideas() and ideas()[i].role == "mark"}
+    marks = _marks(one.ideas, other.ideas) | _marks(other.ideas, one.ideas)
     differs = bool({one.number, other.number} - {None, "1"}) and one.number != other.number
     if same:
         shared_asked, shared_given, telling = total_asked, total_given, max(telling, 1.0)
@@ -356,6 +373,12 @@ def _alike(one: Reading, other: Reading, subject: Ideas, free: Ideas, certain: f
         same,
         one.ideas & other.ideas,
     )
+
+
+def _marks(mine: Ideas, theirs: Ideas) -> set[str]:
+    """The marks that only one has, without those that often stand for one of the other."""
+    marks = {i for i in mine - theirs if i in ideas() and ideas()[i].role == "mark"}
+    return {i for i in marks if not any(kinship(i, j) for j in theirs)}
 
 
 @cache

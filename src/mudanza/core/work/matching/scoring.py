@@ -26,7 +26,7 @@ from mudanza.core.work.matching.weights import Weights, first_odds, second_odds,
 from mudanza.core.work.matching.witnesses import Asked, particular, witnesses
 
 #: below this a field is better left without a proposal
-ENOUGH = 0.5
+ENOUGH = 0.4
 #: from here on a proposal is sure, if nothing else comes near
 SURE = 0.98
 #: a column that another may stand for as well is not sure
@@ -312,8 +312,12 @@ def _candidate(
     if given:
         # the identifiers are given by a key book: the old ones need not look like them
         made = replace(made, share=0.9, doubt=None)
-    # fields that could as well have this column, and were given another
-    others = [r for r in chosen if r != row and likely[r, column] >= _RIVAL and likely[row, chosen[r]] >= _RIVAL]
+    # fields that could as well have this column, and were given none, or one that this could have
+    others = [
+        r
+        for r in np.flatnonzero(likely[:, column] >= _RIVAL).tolist()
+        if r != row and (r not in chosen or likely[row, chosen[r]] >= _RIVAL)
+    ]
     near = others or len(gone) < len(order)
     answered = said.get(field.name, {}).get(words_of(view.name)) == RIGHT
     evidence = scores.evidence(row, column)

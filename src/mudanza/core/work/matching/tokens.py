@@ -106,4 +106,15 @@ def inflects(one: str, other: str) -> bool:
         if a != b:
             break
         same += 1
-    return same >= max(4, len(one) - 3, len(other) - 3) and same >= 0.66 * max(len(one), len(other))
+    return same >= max(4, len(one) - 3, len(other) - 3) and same >= 0.72 * max(len(one), len(other))
+
+
+def contracts(short: str, word: str) -> bool:
+    """Whether a long word may be contracted so: its beginning and a later piece of it, both of three letters or more (`betrkost`: Betriebskosten)."""
+    if len(short) < 6 or len(word) < len(short) + 2 or word[:3] != short[:3]:
+        return False
+    return any(
+        word.startswith(short[:cut])
+        and (short[cut:] in word[cut + 1 :] if len(short) - cut >= 3 else word.endswith(short[cut:]))
+        for cut in range(3, len(short) - 1)
+    )
