@@ -1,6 +1,6 @@
 """How well `match` finds the columns of fields, in cases made for this purpose with known answers.
 
-    python bench/matching.py [--part tuned|sealed|further] [--verbose] [--build]
+    python bench/matching.py [--part tuned|sealed|further|later] [--verbose] [--build]
 
 Prints precision (of the proposals, how many are right), recall (of the fields that have a column, how many get it), how many proposals are wrong and called
 sure, and how often proposals of each likelihood are right. The weights were learned on the tuned cases; --sealed runs those that were written before and
@@ -38,6 +38,8 @@ def cases(which: str) -> Iterator[Made]:
             yield Made(
                 case, domain.split()[-1], LANGUAGES[source], LANGUAGES.get(target, "en"), matching_cases.value_of
             )
+        yield from made("further")
+        yield from made("later")
     yield from made(which)
 
 
@@ -137,7 +139,7 @@ def report(outcomes: Sequence[Outcome], what: str) -> None:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--part", choices=("tuned", "sealed", "further"), default="tuned")
+    parser.add_argument("--part", choices=("tuned", "sealed", "further", "later"), default="tuned")
     parser.add_argument("--verbose", action="store_true")
     parser.add_argument("--build", action="store_true")
     parser.add_argument("--by", choices=("language", "domain"), default="language")

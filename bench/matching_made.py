@@ -198,6 +198,8 @@ def value(kind: str, number: int, language: str) -> str:
             return digits(10)
         case "vat":
             return f"{country}{digits(8)}"
+        case "coordinate":
+            return f"{more}.{digits(5)}"
         case "plate":
             return f"{pick('ABCDE')}{pick('KLMNX')} {digits(3)}{pick('ABC')}"
         case "vin":

@@ -102,6 +102,9 @@ class Headings:
         at = 0
         while at < len(words):
             size, senses = self._longest(words, at)
+            if senses and size == 1 and max(senses.values()) <= 0.5:
+                # a word of a language that is hardly that of the others may as well be short for one of theirs
+                senses = {**self._unknown(words[at]), **senses}
             if senses:
                 spans.append((" ".join(words[at : at + size]), senses))
             elif words[at].isdigit():
