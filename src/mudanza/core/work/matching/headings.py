@@ -228,6 +228,9 @@ class Headings:
         """A word cut short, without its vowels, or made of the beginnings of several."""
         found: Senses = {}
         for phrase, meant, likely in self._starting(word):
+            if phrase[0] in self.lexicon.joined:
+                # it is looked at word by word
+                continue
             if len(phrase) == 1 and shortens(word, phrase[0]):
                 told = _SHORTENED + 0.25 * len(word) / len(phrase[0]) - (0.2 if len(word) == 2 else 0.0)
             elif len(phrase) == 1 and contracts(word, phrase[0]):

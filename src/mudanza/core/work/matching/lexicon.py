@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import csv
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache, cached_property
 from importlib.resources import files
 from importlib.resources.abc import Traversable
@@ -78,11 +78,12 @@ def kinship(one: str, other: str) -> float:
 class Lexicon:
     """Words and what they may mean. `senses` has for each phrase (its words) its languages with the ideas in each, the
     usual ones first; `joining` the words that only join
-    others, by language; `letters` the letters with accents that a language writes."""
+    others, by language; `letters` the letters with accents that a language writes; `joined` the phrases of several words written in one."""
 
     senses: Mapping[tuple[str, ...], Mapping[str, tuple[Ideas, ...]]]
     joining: Mapping[str, frozenset[str]]
     letters: Mapping[str, frozenset[str]]
+    joined: frozenset[str] = frozenset()
 
     @property
     def languages(self) -> list[str]:
@@ -120,7 +121,7 @@ class Lexicon:
             phrases = [*row[1].split("|"), *([row[0]] if meant <= strange_too else [])]
             for phrase in filter(None, map(words_of, phrases)):
                 senses[phrase] = {OWN: (meant,)}
-        return Lexicon(senses, self.joining, self.letters)
+        return replace(self, senses=senses)
 
     def _meant(self, text: str, known: Collection[str], place: Place) -> Ideas:
         """The ideas that a line is for: named as in the table, or by any word that the table has for them."""
@@ -179,7 +180,9 @@ def lexicon() -> Lexicon:
                     known = senses.setdefault(phrase, {})
                     if meant not in known.get(language, ()):
                         known[language] = (*known.get(language, ()), meant)
-    return Lexicon(senses, joining, letters)
+    apart = {"".join(phrase) for phrase in senses if len(phrase) > 1}
+    single = {word for lines in tables().values() for _, _, texts in lines for text in texts for word in words_of(text)}
+    return Lexicon(senses, joining, letters, frozenset(apart - single))
 
 
 _TWO_LETTERS = str.maketrans({"ä": "ae", "ö": "oe", "ü": "ue", "ø": "oe", "å": "aa", "Ä": "Ae", "Ö": "Oe", "Ü": "Ue"})
