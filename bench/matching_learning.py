@@ -3,7 +3,8 @@
     python bench/matching_learning.py [--left-out]
 
 Needs scipy. Writes `weights.json` into the package. With --left-out nothing is written: each language, and each domain, is drafted by weights that
-were learned without it, and the table of how it went is printed, with how often proposals of each likelihood were right.
+were learned without it, and the table of how it went is printed, with how often proposals of each likelihood were right;
+then each language as if nobody had written its words.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ import argparse
 import json
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -23,8 +24,9 @@ from matching_made import Made
 from mudanza import read_move
 from mudanza.core.engine.intake import open_sources
 from mudanza.core.plans.plan_reading import load_plan
-from mudanza.core.work.matching import scoring, weights
+from mudanza.core.work.matching import drafting, scoring, weights
 from mudanza.core.work.matching.drafting import scorer_of
+from mudanza.core.work.matching.lexicon import Lexicon, lexicon
 from mudanza.core.work.matching.views import views
 from mudanza.core.work.matching.witnesses import NAMES
 
@@ -47,7 +49,7 @@ FOR = {
     "pattern fits", "key identifies", "reference", "born", "odds", "ahead of columns", "ahead of fields", "beside",
 }  # fmt: skip
 AGAINST = {
-    "marks", "other number", "little in common", "nothing in common", "content does not fit", "other content", "converts not",
+    "marks", "other number", "little in common", "nothing in common", "apart", "content does not fit", "other content", "converts not",
     "codes do not fit", "pattern does not fit", "key repeats", "key unlike", "not born", "decimals", "words for a number",
     "number for words", "too long", "blank", "id for words",
 }  # fmt: skip
@@ -100,7 +102,14 @@ def learned(examples: Sequence[Pairs]) -> dict[str, dict[str, float]]:
         other = _fitted([e.figures for e in rest], rest, NAMES)
         for at in range(half, len(examples), 2):
             seen[at] = _seen(examples[at], other)
-    second = _fitted(seen, examples, weights.NEIGHBOURLY)
+    # a real source lacks columns and has some that nobody asks for
+    rest_seen, rest = [], []
+    for number, example in enumerate(examples):
+        for time in range(1):
+            thin = _thinned(example, number * 3 + time)
+            rest.append(thin)
+            rest_seen.append(_seen(thin, first))
+    second = _fitted([*seen, *rest_seen], [*examples, *rest], weights.NEIGHBOURLY)
     return {
         which: {
             "base": float(round(found[0], 3)),
@@ -108,6 +117,16 @@ def learned(examples: Sequence[Pairs]) -> dict[str, dict[str, float]]:
         }
         for which, names, found in (("first", NAMES, first), ("second", weights.NEIGHBOURLY, second))
     }
+
+
+def _thinned(example: Pairs, seed: int) -> Pairs:
+    """A case with some of its fields and columns left out."""
+    chance = np.random.default_rng(seed)
+    rows = chance.random(example.figures.shape[0]) > 0.3
+    columns = chance.random(example.figures.shape[1]) > 0.3
+    rows[0] = columns[0] = True
+    figures = example.figures[rows][:, columns]
+    return Pairs(example.made, figures, example.belongs[rows][:, columns], example.counts[rows][:, columns])
 
 
 def _fitted(figures: Sequence[np.ndarray], examples: Sequence[Pairs], names: Sequence[str]) -> np.ndarray:
@@ -153,6 +172,23 @@ def main() -> None:
             outcomes += [run(e.made, learned=rest) for e in everything if getattr(e.made, what) == one]
         print(f"\n## each {what} left out in its turn\n")
         report(outcomes, what)
+    print("\n## each language without its words, as one that nobody wrote a table for\n")
+    whole, outcomes = lexicon(), []
+    for one in sorted({e.made.language for e in everything} - {"en"}):
+        rest = learned([e for e in everything if e.made.language != one])
+        drafting.lexicon = lambda without=one: _without(whole, without)
+        outcomes += [run(e.made, learned=rest) for e in everything if e.made.language == one]
+    report(outcomes, "language")
+
+
+def _without(whole: Lexicon, language: str) -> Lexicon:
+    """The words of all languages but one."""
+    senses = {phrase: {of: m for of, m in one.items() if of != language} for phrase, one in whole.senses.items()}
+    return replace(
+        whole,
+        senses={phrase: one for phrase, one in senses.items() if one},
+        joining={of: words for of, words in whole.joining.items() if of != language},
+    )
 
 
 if __name__ == "__main__":

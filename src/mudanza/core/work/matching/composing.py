@@ -18,6 +18,8 @@ from mudanza.core.work.matching.views import View
 
 _GIVEN, _FAMILY, _NAME = frozenset({"given", "name"}), frozenset({"family", "name"}), frozenset({"name"})
 _INFIX, _HOUSE = frozenset({"infix"}), frozenset({"house", "id"})
+#: a flow that suits fewer of the values is doubtful, whoever chose the column
+_FEW_FIT = 0.5
 _WHOLE = (frozenset({"full", "name"}), _NAME)
 #: words of order: the first, the second family name
 _ORDER = ("first", "second", "third")
@@ -263,6 +265,9 @@ class Composer:
 
 
 def _doubt(candidate: Candidate) -> str | None:
+    made = candidate.conversion
+    if made.doubt is None and not made.codes and not candidate.given and candidate.view.texts and made.share < _FEW_FIT:
+        return f"only {made.share:.0%} of the values can become what the field takes"
     if candidate.conversion.doubt or candidate.certain:
         return candidate.conversion.doubt
     near = [name for name, likely in candidate.rivals if likely >= 0.3]

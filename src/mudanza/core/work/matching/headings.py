@@ -121,9 +121,23 @@ class Headings:
             found = self._senses(phrase)
             if not found and size == 2 and not phrase[1].isdigit():
                 found = self._senses(("".join(phrase),))
+            if not found and 2 <= size <= 3:
+                found = self._cut_short(phrase)
             if found and not (size == 1 and phrase[0] in self._joining and max(found.values()) < 0.5):
                 return size, found
         return 1, {}
+
+    def _cut_short(self, words: tuple[str, ...]) -> Senses:
+        """A known phrase of which each word may be cut short, if not all are as they stand (`str mesto`, `dekl priimek`)."""
+        found: Senses = {}
+        for phrase, meant, likely in self._starting(words[0]):
+            if len(phrase) == len(words) and all(
+                short == word or (len(short) >= 3 and word.startswith(short))
+                for short, word in zip(words, phrase, strict=True)
+            ):
+                told = sum(map(len, words)) / sum(map(len, phrase))
+                found[meant] = max(found.get(meant, 0.0), (_SHORTENED + 0.2 * told) * likely)
+        return found
 
     def _senses(self, phrase: tuple[str, ...]) -> Senses:
         """The senses of a phrase as it stands, by how likely their languages are."""
@@ -324,6 +338,8 @@ class Likeness:
     number: bool = False
     certainty: float = 0.0
     same: bool = False
+    #: both say something that tells much, and nothing of it is alike
+    apart: bool = False
     ideas: Ideas = frozenset()
 
     @property
@@ -377,7 +393,18 @@ def _alike(one: Reading, other: Reading, subject: Ideas, free: Ideas, certain: f
         differs,
         1.0 if same else certain,
         same,
+        not same and not others and _apart(one.ideas - subject, other.ideas - subject),
         one.ideas & other.ideas,
+    )
+
+
+def _apart(mine: Ideas, theirs: Ideas) -> bool:
+    """Whether both have ideas that tell much, and none of one is, or often stands for, one of the other."""
+    own, other = ({i for i in one if i in ideas() and not ideas()[i].role} for one in (mine, theirs))
+    return (
+        bool(own and other)
+        and not any(kinship(i, j) for i in own for j in theirs)
+        and not any(kinship(i, j) for i in mine for j in other)
     )
 
 

@@ -23,7 +23,7 @@ from mudanza.core.work.matching.lexicon import Ideas, Lexicon, ideas
 from mudanza.core.work.matching.tokens import words_of
 from mudanza.core.work.matching.views import View
 from mudanza.core.work.matching.weights import Weights, first_odds, second_odds, shipped
-from mudanza.core.work.matching.witnesses import Asked, particular, witnesses
+from mudanza.core.work.matching.witnesses import NAMED, Asked, particular, witnesses
 
 #: below this a field is better left without a proposal
 ENOUGH = 0.4
@@ -208,8 +208,11 @@ class Scores:
 
     def _can_hold(self, row: int, column: int) -> bool:
         field, view = self.fields[row], self.views[column]
-        if field.kind is Kind.TEXT or not view.texts or self.scorer.asked[field.name].is_given:
+        asked = self.scorer.asked[field.name]
+        if not view.texts or asked.is_given:
             return True
+        if field.kind is Kind.TEXT:
+            return not (asked.needs & NAMED and view.numeric > 0.9)
         return self.conversion(row, column).share >= _LEAST_FIT
 
     def likely(self, said: Said) -> Matrix:

@@ -51,6 +51,8 @@ WRITTEN = (
     "unit",
     "thing",
 )
+#: contents that no number is
+NAMED = frozenset({"given", "family", "full", "town"})
 #: ideas whose numbers have a form of their own
 _NUMBERED = frozenset({"tax", "national", "social", "phone", "mobile", "fax", "post", "barcode", "vin"})
 
@@ -76,9 +78,9 @@ class Asked:
         return self._looks(hints=True)
 
     @cached_property
-    def must(self) -> bool:
-        """Whether values that look otherwise speak against a column."""
-        return bool(self._looks(hints=False))
+    def needs(self) -> Ideas:
+        """What the values must look like; those that look otherwise speak against a column."""
+        return self._looks(hints=False)
 
     def _looks(self, hints: bool) -> Ideas:
         if "id" in self.ideas and not self.ideas & _NUMBERED:
@@ -103,6 +105,7 @@ NAMES = {
     "same heading": "they are written alike",
     "little in common": "they share little",
     "nothing in common": "they share nothing",
+    "apart": "each says something else",
     "content fits": "the values look like what the field is for",
     "content does not fit": "the values do not look like what the field is for",
     "content alone": "the values look so, whatever the heading says",
@@ -147,12 +150,13 @@ def witnesses(asked: Asked, view: View, like: Likeness, converted: Conversion, h
         "same heading": float(like.same),
         "little in common": float(0 < share < 0.45),
         "nothing in common": float(share <= 0.05),
+        "apart": like.certainty * like.apart,
         "blank": float(not filled),
     }
     if filled and asked.wants:
         found |= {
             "content fits": fits,
-            "content does not fit": (1 - fits) * asked.must,
+            "content does not fit": (1 - fits) * bool(asked.needs),
             "content alone": fits * (share < 0.3),
             "content and share": fits * share,
         }
