@@ -27,7 +27,10 @@ PICTURES: dict[str, tuple[list[str], str]] = {
     "survey": ([], "mudanza survey incoming/north/clients.csv --expect 84 --chart filled.png"),
     "report": ([], "mudanza survey incoming/north/visits.csv"),
     "layout": ([], "mudanza layout show owners"),
-    "match": ([], "mudanza match pets --layout animals --source incoming/north/animals.csv --rehearse"),
+    "match": (
+        [],
+        "mudanza match pets --layout animals --source incoming/north/animals.csv --source incoming/harbour/animals.txt --rehearse --chart matched.png",
+    ),
     "crosswalk": ([], "mudanza crosswalk owners"),
     "preview": ([], "mudanza preview owners -n 1"),
     "build": ([], "mudanza build owners"),
@@ -42,7 +45,6 @@ PICTURES: dict[str, tuple[list[str], str]] = {
     "mapping": ([], "mudanza lend owners --mapping --to mapping.xlsx"),
     "ledger": ([], "mudanza ledger"),
     "explain": ([], "mudanza explain fit"),
-    "help": ([], "mudanza --help"),
 }
 
 
@@ -118,6 +120,8 @@ def main() -> None:
                     subprocess.run(command, shell=True, cwd=folder, env=environment, check=False, capture_output=True)
             if "survey" in wanted:
                 shutil.copy(folder / "filled.png", SHOTS / "chart.png")
+            if "match" in wanted:
+                shutil.copy(folder / "matched.png", SHOTS / "matched.png")
             if "workbook" in wanted and shutil.which("soffice"):
                 picture_of_workbook(next((folder / "loans").glob("*.xlsx")), Path(temporary), "workbook", "940x560")
             if "mapping" in wanted and shutil.which("soffice"):

@@ -23,9 +23,10 @@ KINDS = ("png", "svg", "pdf")
 
 @dataclass(frozen=True)
 class Line:
-    """A field filled from a column: `sure`, `unsure` or `written` before."""
+    """A field filled from a column of a source (None: of each that has it): `sure`, `unsure` or `written` before."""
 
     field: str
+    source: str | None
     column: str
     how: str
 
@@ -33,13 +34,13 @@ class Line:
 def lines_of(plan: Plan, draft: Draft, unsure: Collection[str] = ()) -> list[Line]:
     """All lines of a list: those of its plan (some of them `unsure`, as a draft wrote them), and those of its draft."""
     found = [
-        Line(name, column, "unsure" if name in unsure else "written")
+        Line(name, None, column, "unsure" if name in unsure else "written")
         for name, flow in plan.flows.items()
         for column in columns_of(flow)
     ]
-    for proposal in draft.proposals:
-        how = "sure" if proposal.doubt is None and proposal.broken is None else "unsure"
-        found += [Line(proposal.field.name, column, how) for column in proposal.columns]
+    for name, by_source in draft.parts.items():
+        for source, part in by_source.items():
+            found += [Line(name, source, column, "unsure" if part.doubt else "sure") for column in part.columns]
     return found
 
 
@@ -77,7 +78,7 @@ def chart(
     # the shorter side spreads over the height of the longer
     step = max(_ROW, min(0.4, (height - 1.1) / max(1, len(fields))))
     left_at = {field: 0.95 + at * step for at, (field, _) in enumerate(fields)}
-    hows = {line.field: line.how for line in lines}
+    hows = {line.field: line.how for line in sorted(lines, key=lambda line: line.how == "unsure")}
     for field, must in fields:
         y = left_at[field]
         how = hows.get(field)
@@ -87,17 +88,17 @@ def chart(
             color=_INK if how else _QUIET, fontweight="bold" if must and not how else "normal",
         )  # fmt: skip
         _dot(axis, 3.25, y, how)
-    y, used = 0.95, {line.column for line in lines}
+    y = 0.95
     for source, of_source in columns.items():
         if several:
             axis.text(6.55, y, source, va="center", fontsize=8.5, color=_QUIET, fontstyle="italic")
             y += _ROW
         for column, looks in of_source:
-            taken = column in used
+            mine = [line for line in lines if line.column == column and line.source in (None, source)]
+            taken = bool(mine)
             told = f"   {looks}" if looks and not taken else ""
             axis.text(6.9, y, _cut(column), va="center", fontsize=8.5, color=_INK if taken else _QUIET)
             axis.text(9.75, y, told, va="center", ha="right", fontsize=7.5, color=_QUIET, fontstyle="italic")
-            mine = [line for line in lines if line.column == column]
             _dot(axis, 6.75, y, mine[0].how if mine else None)
             for line in mine:
                 if line.field in left_at:
