@@ -497,7 +497,7 @@ def test_an_answer_takes_the_place_of_what_was_unsure(tmp_path: Path) -> None:
     )
     ended = program("match", "people", "--ask", cwd=move, status=0, given="o\nMerk\ny\n")
     text = plan.read_text()
-    assert "question 1 of 1" in ended.out and "Draht" in ended.out
+    assert "question 1 of 1" in ended.out and "in the plan now" in ended.out
     assert "# 1.00, confirmed" in text and "call_sign = '{Merkm.}'" in text and "unsure" not in text
     assert "# status: question\n" in text and "# mine\ngiven_name = '{Vorname} -> upper'" in text
     assert read_answers(move) == [Answer("people", "call_sign", "Merkm.", "right")]
@@ -507,7 +507,7 @@ def test_an_answer_takes_the_place_of_what_was_unsure(tmp_path: Path) -> None:
     # none is right: the flow goes
     plan.write_text(head + "[fields]\n# unsure (0.55, x): y\ncall_sign = '{Draht}'\n")
     (move / "answers.csv").unlink()
-    program("match", "people", "--ask", cwd=move, status=0, given="n\n")
+    program("match", "people", "--ask", cwd=move, status=0, given="s\nn\n")
     assert "call_sign" not in plan.read_text() and read_answers(move)[0].answer == "none"
 
 

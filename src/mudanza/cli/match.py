@@ -114,6 +114,12 @@ def _draft(move: Move, plan: Plan, rehearse: bool, ask: bool, chart_file: Path |
         path, text = with_words(move.folder, words)
         texts[path] = text
     answered = {answer.field for answer in new}
+    # what stands there unsure and is sure by now, because of other answers or words
+    answered |= {
+        p.field.name
+        for p in made.proposals
+        if p.field.name in again and p.doubt is None and set(columns_of(plan.flows[p.field.name])) == set(p.columns)
+    }
     written = [] if rehearse else write_draft(move, plan, made, answered, texts)
     if chart_file is not None:
         _chart(open_plan, made, {s: [(v.name, v.looks) for v in one.views] for s, one in scores.items()}, chart_file)

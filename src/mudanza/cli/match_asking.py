@@ -42,6 +42,9 @@ def ask(
             if (q.source, q.field.name) not in asked
         ]
         if not open_ones:
+            if not asked:
+                look.say("there is nothing to ask: no column is unsure.")
+                look.say()
             return everything, new
         question = open_ones[0]
         asked.add((question.source, question.field.name))

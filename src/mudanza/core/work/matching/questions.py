@@ -37,7 +37,7 @@ class Option:
 
 @dataclass(frozen=True)
 class Question:
-    """Which column of a source a field is filled from; the first option is what the draft has, if it `has` any."""
+    """Which column of a source a field is filled from; the first option is what the draft has, or the plan, if one `has` any."""
 
     source: str
     field: Field
@@ -66,12 +66,13 @@ def questions(
         settled = {c for by in draft.parts.values() if source in by and by[source].certain for c in by[source].columns}
         for row, field in enumerate(of_source.fields):
             part = draft.parts.get(field.name, {}).get(source)
-            if field.name not in open_fields or (part and part.certain) or () in said.get(field.name, {}):
+            stands = [c for c in standing.get(field.name, ()) if c in names]
+            settled_here = part is not None and part.certain and (not stands or set(stands) == set(part.columns))
+            if field.name not in open_fields or settled_here or () in said.get(field.name, {}):
                 continue
             order = sorted(range(len(names)), key=lambda c: -likely[row, c])
             must = field.required and field.default is None
-            stands = [c for c in standing.get(field.name, ()) if c in names]
-            chosen = [names.index(c) for c in dict.fromkeys([*stands, *(part.columns[:1] if part else ())])]
+            chosen = [names.index(c) for c in dict.fromkeys([*(part.columns[:1] if part else ()), *stands])]
             chosen += [
                 c
                 for c in order
@@ -92,7 +93,7 @@ def questions(
                 Option(
                     names[c],
                     round(float(likely[row, c]), 2),
-                    of_source.evidence(row, c),
+                    (*(["in the plan now"] if names[c] in stands else []), *of_source.evidence(row, c)),
                     tuple(of_source.views[c].texts[:4]),
                 )
                 for c in chosen[:_MOST]
