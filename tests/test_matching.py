@@ -30,12 +30,13 @@ from mudanza.core.values.kinds import Kind
 from mudanza.core.values.number_format import NumberFormat
 from mudanza.core.work.crosswalks.proposing import TargetCode, Targets, propose
 from mudanza.core.work.matching.answers import Answer, answers_text, read_answers, with_answers
-from mudanza.core.work.matching.contents import contents
 from mudanza.core.work.matching.conversions import conversion
 from mudanza.core.work.matching.drafted_plan import flow_text
-from mudanza.core.work.matching.headings import Headings, likeness
-from mudanza.core.work.matching.lexicon import ideas, lexicon, tables
-from mudanza.core.work.matching.tokens import shortens, shortens_phrase, words_of
+from mudanza.core.work.matching.looks.contents import contents
+from mudanza.core.work.matching.meaning.headings import Headings
+from mudanza.core.work.matching.meaning.lexicon import ideas, lexicon, tables
+from mudanza.core.work.matching.meaning.likeness import likeness
+from mudanza.core.work.matching.meaning.tokens import shortens, shortens_phrase, words_of
 from mudanza.core.work.matching.views import View
 
 # headings: two of them, and whether they mean the same (at least so much), or not (at most so much)

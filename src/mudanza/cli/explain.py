@@ -55,7 +55,7 @@ def command(name: str | None, as_json: bool) -> None:
             look.heading("findings")
             look.columns(codes, fold=(2,))
     elif name == "meanings":
-        from mudanza.core.work.matching.lexicon import meanings
+        from mudanza.core.work.matching.meaning.lexicon import meanings
 
         if as_json:
             look.document({"meanings": meanings()})

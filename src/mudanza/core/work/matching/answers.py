@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from mudanza.core.documents.errors import MoveError, Place
-from mudanza.core.work.matching.tokens import words_of
+from mudanza.core.work.matching.meaning.tokens import words_of
 
 #: where a move keeps answers
 ANSWERS = "answers.csv"

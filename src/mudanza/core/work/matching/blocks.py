@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from mudanza.core.work.matching.lexicon import Ideas, ideas
+from mudanza.core.work.matching.meaning.lexicon import Ideas, ideas
 
 #: the parts of an address, in which one mark (mailing, delivery) stands for all
 _ADDRESS = frozenset(

@@ -12,7 +12,7 @@ from mudanza.core.plans.crosswalk_files import further_columns, heading_of
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.tables.key_pattern import KeyPattern
-from mudanza.core.work.matching.lexicon import Ideas, ideas
+from mudanza.core.work.matching.meaning.lexicon import Ideas, ideas
 from mudanza.core.work.matching.scoring import SURE, Candidate, Scores
 from mudanza.core.work.matching.views import View
 

@@ -20,9 +20,9 @@ from mudanza.core.state.ledger import ledger_of
 from mudanza.core.tables.crosswalk import Crosswalk
 from mudanza.core.work.matching.answers import RIGHT, Said, read_answers, said_of
 from mudanza.core.work.matching.composing import Composer, Part, key_like
-from mudanza.core.work.matching.lexicon import OWN_WORDS, lexicon
+from mudanza.core.work.matching.meaning.lexicon import OWN_WORDS, lexicon
+from mudanza.core.work.matching.meaning.tokens import words_of
 from mudanza.core.work.matching.scoring import Scorer, Scores, assign
-from mudanza.core.work.matching.tokens import words_of
 from mudanza.core.work.matching.views import views
 from mudanza.core.work.matching.weights import Weights
 from mudanza.core.work.progress import Progress, Tell, quietly

@@ -9,10 +9,10 @@ from pathlib import Path
 from mudanza.core.layouts.layout import Field
 from mudanza.core.work.matching.answers import NONE, RIGHT, WRONG, Answer, Said
 from mudanza.core.work.matching.drafting import Draft
-from mudanza.core.work.matching.headings import Meaning
-from mudanza.core.work.matching.lexicon import OWN_WORDS
+from mudanza.core.work.matching.meaning.headings import Meaning
+from mudanza.core.work.matching.meaning.lexicon import OWN_WORDS
+from mudanza.core.work.matching.meaning.tokens import words_of
 from mudanza.core.work.matching.scoring import Scores
-from mudanza.core.work.matching.tokens import words_of
 
 #: a column that is less likely is not offered, unless the field must have one
 _OFFERED = 0.03

@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from mudanza.core.work.matching.answers import Said
+from mudanza.core.work.matching.meaning.tokens import words_of
 from mudanza.core.work.matching.scoring import Scores
-from mudanza.core.work.matching.tokens import words_of
 from mudanza.core.work.matching.weights import NEIGHBOURLY
 from mudanza.core.work.matching.witnesses import NAMES
 

@@ -16,11 +16,12 @@ from mudanza.core.layouts.types.text import TextType
 from mudanza.core.values.kinds import Kind
 from mudanza.core.work.matching.answers import RIGHT, WRONG, Said
 from mudanza.core.work.matching.blocks import marks_of
-from mudanza.core.work.matching.contents import LOOKS
 from mudanza.core.work.matching.conversions import Conversion, conversion
-from mudanza.core.work.matching.headings import Headings, Likeness, Meaning, likeness, said
-from mudanza.core.work.matching.lexicon import Ideas, Lexicon, ideas
-from mudanza.core.work.matching.tokens import words_of
+from mudanza.core.work.matching.looks.contents import LOOKS
+from mudanza.core.work.matching.meaning.headings import Headings, Meaning
+from mudanza.core.work.matching.meaning.lexicon import Ideas, Lexicon, ideas
+from mudanza.core.work.matching.meaning.likeness import Likeness, likeness, said
+from mudanza.core.work.matching.meaning.tokens import words_of
 from mudanza.core.work.matching.views import View
 from mudanza.core.work.matching.weights import Weights, first_odds, second_odds, shipped
 from mudanza.core.work.matching.witnesses import NAMED, Asked, particular, witnesses

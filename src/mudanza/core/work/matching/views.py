@@ -11,8 +11,8 @@ import polars as pl
 
 from mudanza.core.engine.intake import Intake
 from mudanza.core.values.written import DATE_LIKE, NUMBER_LIKE, is_placeholder
-from mudanza.core.work.matching.contents import LOOKS, contents
-from mudanza.core.work.matching.headings import Headings, Meaning
+from mudanza.core.work.matching.looks.contents import LOOKS, contents
+from mudanza.core.work.matching.meaning.headings import Headings, Meaning
 
 _SAMPLE = 400
 #: fewer values may look like anything

@@ -11,8 +11,9 @@ from mudanza.core.layouts.types.number import NumberType
 from mudanza.core.layouts.types.text import TextType
 from mudanza.core.values.kinds import Kind
 from mudanza.core.work.matching.conversions import Conversion
-from mudanza.core.work.matching.headings import Likeness, Meaning
-from mudanza.core.work.matching.lexicon import Ideas, ideas
+from mudanza.core.work.matching.meaning.headings import Meaning
+from mudanza.core.work.matching.meaning.lexicon import Ideas, ideas
+from mudanza.core.work.matching.meaning.likeness import Likeness
 from mudanza.core.work.matching.views import View
 
 #: contents that hardly anything else looks like: a column of them is meant for a field that wants them

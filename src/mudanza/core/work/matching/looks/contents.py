@@ -14,8 +14,8 @@ import numpy as np
 import numpy.typing as npt
 
 from mudanza.core.values.written import DATE_LIKE, NUMBER_LIKE
-from mudanza.core.work.matching.ngrams import SIZE, features
-from mudanza.core.work.matching.tokens import folded
+from mudanza.core.work.matching.looks.ngrams import SIZE, features
+from mudanza.core.work.matching.meaning.tokens import folded
 
 #: as many values are looked at
 _SAMPLE = 60
@@ -184,7 +184,7 @@ def _validity(module: str) -> Callable[[str], bool]:
 def _known() -> Mapping[str, frozenset[str]]:
     """Lists of known values: countries, currencies, languages (ISO 3166, 4217, 639, and their names), titles, genders and so on."""
     found: dict[str, set[str]] = {}
-    text = files("mudanza.core.work.matching").joinpath("known_values.csv").read_text("utf-8")
+    text = files("mudanza.core.work.matching.looks").joinpath("known_values.csv").read_text("utf-8")
     for what, values in list(csv.reader(text.splitlines()))[1:]:
         found.setdefault(what, set()).update(folded(v).strip(". ") for v in values.split("|"))
     return {what: frozenset(values) for what, values in found.items()}
@@ -195,7 +195,7 @@ def _known() -> Mapping[str, frozenset[str]]:
 
 @cache
 def _weights() -> tuple[list[str], npt.NDArray[np.float32]]:
-    with files("mudanza.core.work.matching").joinpath("ngrams.npz").open("rb") as file, np.load(file) as kept:
+    with files("mudanza.core.work.matching.looks").joinpath("ngrams.npz").open("rb") as file, np.load(file) as kept:
         return [str(n) for n in kept["classes"]], kept["weights"].astype(np.float32) * float(kept["scale"])
 
 

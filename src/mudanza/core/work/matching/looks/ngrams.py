@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zlib import crc32
 
-from mudanza.core.work.matching.tokens import folded
+from mudanza.core.work.matching.meaning.tokens import folded
 
 #: groups are counted in so many places
 SIZE = 1 << 13

@@ -15,7 +15,7 @@ from importlib.resources.abc import Traversable
 from pathlib import Path
 
 from mudanza.core.documents.errors import MoveError, Place, nearest
-from mudanza.core.work.matching.tokens import folded, words_of
+from mudanza.core.work.matching.meaning.tokens import folded, words_of
 
 #: a move's own words, in the shape of a table of words
 OWN_WORDS = "words.csv"
@@ -143,7 +143,7 @@ class Lexicon:
 
 
 def _shipped(name: str) -> Traversable:
-    return files("mudanza.core.work.matching").joinpath(name)
+    return files("mudanza.core.work.matching.meaning").joinpath(name)
 
 
 def tables() -> dict[str, list[tuple[int, Ideas | None, list[str]]]]:

@@ -1,0 +1,1 @@
+"""What the values of a column look like."""

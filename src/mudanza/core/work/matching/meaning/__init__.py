@@ -1,0 +1,1 @@
+"""What headings mean: words of many languages, and how programs shorten them."""
