@@ -471,7 +471,7 @@ def test_what_is_unsure_is_asked_and_remembered(tmp_path: Path) -> None:
     shown = program("match", "people", "--ask", cwd=move, status=0, given="zz\no\nMit\n").out
     assert "'zz' is none of the letters." in shown or "member_no" not in shown
     program("match", "people", "--why", "call_sign", cwd=move, status=0)
-    (move / "answers.csv").write_text("list,field,column,answer\npeople,call_sign,Merkm.,right\npeople,joined,,none\n")
+    (move / "answers.csv").write_text("list;field;column;answer\npeople;call_sign;Merkm.;right\npeople;joined;;none\n")
     plan.write_text(plan.read_text().split("[fields]")[0])
     made = program("match", "people", "--json", cwd=move, status=0).json
     by_field = {p["field"]: p for p in made["proposals"]}

@@ -147,6 +147,7 @@ def _from_folder(folder: Path, file: str) -> str:
 
 
 def _chart(plan: Plan, made: Draft, columns: dict[str, list[tuple[str, str | None]]], path: Path) -> None:
+    from mudanza.core.state.files import Outputs
     from mudanza.core.work.matching.chart import chart, lines_of
     from mudanza.core.work.matching.drafted_plan import unsure_fields
 
@@ -154,7 +155,9 @@ def _chart(plan: Plan, made: Draft, columns: dict[str, list[tuple[str, str | Non
     drawn = chart(
         plan.name, fields, columns, lines_of(plan, made, unsure_fields(plan)), path.suffix.lstrip(".").lower()
     )
-    path.write_bytes(drawn)
+    with Outputs("match") as outputs:
+        outputs.create(path).write(drawn)
+        outputs.publish()
 
 
 def _show(made: Draft) -> None:

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from mudanza.core.documents.errors import MoveError, Place
 from mudanza.core.work.matching.meaning.tokens import words_of
+from mudanza.core.work.matching.own_tables import own_rows
 
 #: where a move keeps answers
 ANSWERS = "answers.csv"
@@ -33,16 +34,14 @@ def read_answers(folder: Path) -> list[Answer]:
     if not path.is_file():
         return []
     found = []
-    for number, row in enumerate(csv.reader(io.StringIO(path.read_text("utf-8-sig"))), start=1):
-        if number == 1 or not row:
-            continue
-        if len(row) != len(_HEADING) or row[3] not in (RIGHT, WRONG, NONE) or (row[3] == NONE) != (not row[2]):
+    for line, (list_name, field, column, answer) in own_rows(path, _HEADING):
+        if answer not in (RIGHT, WRONG, NONE) or not list_name or not field or (answer == NONE) != (not column):
             raise MoveError(
                 "a line has a list, a field, a column and right or wrong; or no column and none.",
-                place=Place(str(path), number),
+                place=Place(str(path), line),
                 hint="As in: owners,phone2,Telefon privat,right",
             )
-        found.append(Answer(*row))
+        found.append(Answer(list_name, field, column, answer))
     return found
 
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from mudanza.core.work.matching.meaning.lexicon import Ideas, ideas
+from mudanza.core.work.matching.meaning.lexicon import Ideas, of_role
 
 #: the parts of an address, in which one mark (mailing, delivery) stands for all
 _ADDRESS = frozenset(
     {"address", "street", "house", "flat", "floor", "line", "post", "town", "district", "region", "country"}
 )
-#: the marks of addresses
+#: no marks
 _NONE: Ideas = frozenset()
 
 
@@ -21,7 +21,7 @@ def marks_of(meanings: Sequence[Ideas]) -> list[Ideas]:
     seen: set[str] = set()
     for meant in meanings:
         parts = meant & _ADDRESS
-        marks = frozenset(i for i in meant if i in ideas() and ideas()[i].role == "mark")
+        marks = of_role(meant, "mark")
         if not parts:
             block, seen = _NONE, set()
             found.append(_NONE)

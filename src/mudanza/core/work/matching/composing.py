@@ -12,7 +12,7 @@ from mudanza.core.plans.crosswalk_files import further_columns, heading_of
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.tables.key_pattern import KeyPattern
-from mudanza.core.work.matching.meaning.lexicon import Ideas, ideas
+from mudanza.core.work.matching.meaning.lexicon import Ideas, of_role
 from mudanza.core.work.matching.scoring import SURE, Candidate, Scores
 from mudanza.core.work.matching.views import View
 
@@ -156,7 +156,7 @@ class Composer:
         )
         # what was a rival is part of it now
         names = tuple(v.name for v in parts)
-        score = min(1.0, candidate.score + sum(likely for name, likely in candidate.rivals if name in names))
+        score = round(min(1.0, candidate.score + sum(likely for name, likely in candidate.rivals if name in names)), 2)
         rivals = tuple(r for r in candidate.rivals if r[0] not in names)
         certain = candidate.certain or (score >= SURE and not rivals)
         whole = replace(candidate, certain=certain, rivals=rivals)
@@ -288,7 +288,7 @@ def _squeezed(views: Sequence[View]) -> str:
 
 def _marks(view: View) -> Ideas:
     meant = view.meaning.ideas | view.meaning.inherited
-    return frozenset(i for i in meant if i in ideas() and ideas()[i].role == "mark")
+    return of_role(meant, "mark")
 
 
 def _address(meant: Ideas) -> Ideas:

@@ -187,7 +187,7 @@ def witnesses(asked: Asked, view: View, like: Likeness, converted: Conversion, h
         elif particular(field.type) and not asked.is_given:
             found |= {"pattern fits": converted.fit, "pattern does not fit": 1 - converted.fit}
         limit = field.type.longest
-        if limit is not None:
+        if limit is not None and view.longest > 1.5 * limit:
             found["too long"] = sum(len(t) > 1.5 * limit for t in view.texts) / len(view.texts)
     if asked.is_key:
         is_id = "id" in view.meaning.ideas

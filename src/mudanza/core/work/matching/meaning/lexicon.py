@@ -9,13 +9,14 @@ from __future__ import annotations
 import csv
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, replace
-from functools import cache, cached_property
+from functools import cache, cached_property, lru_cache
 from importlib.resources import files
 from importlib.resources.abc import Traversable
 from pathlib import Path
 
 from mudanza.core.documents.errors import MoveError, Place, nearest
 from mudanza.core.work.matching.meaning.tokens import folded, words_of
+from mudanza.core.work.matching.own_tables import own_rows
 
 #: a move's own words, in the shape of a table of words
 OWN_WORDS = "words.csv"
@@ -65,13 +66,29 @@ def weight(idea: str) -> float:
     return known.weight if known else 1.0
 
 
-def kinship(one: str, other: str) -> float:
-    """How much of an idea another is: 1 for itself, something for a related one."""
-    if one == other:
+@cache
+def _relatives() -> Mapping[str, Ideas]:
+    """For each idea those that often stand for it, and those that it often stands for."""
+    found: dict[str, set[str]] = {name: set() for name in ideas()}
+    for idea in ideas().values():
+        for other in idea.kin:
+            found[idea.name].add(other)
+            found[other].add(idea.name)
+    return {name: frozenset(others) for name, others in found.items()}
+
+
+def kinship(idea: str, others: Collection[str]) -> float:
+    """How much of an idea is among others: 1 if it is one of them, something if a related one is."""
+    if idea in others:
         return 1.0
+    return _KIN if _relatives().get(idea, frozenset()) & frozenset(others) else 0.0
+
+
+@lru_cache(maxsize=20_000)
+def of_role(meant: Ideas, role: str) -> Ideas:
+    """Those ideas that have a role: `mark`, or none (\"\")."""
     known = ideas()
-    related = (one in known and other in known[one].kin) or (other in known and one in known[other].kin)
-    return _KIN if related else 0.0
+    return frozenset(i for i in meant if i in known and known[i].role == role)
 
 
 @dataclass(frozen=True)
@@ -108,17 +125,15 @@ class Lexicon:
         strange_too = {word for heading in headings for word in words_of(heading)}
         known = set(ideas()) | strange_too
         senses = dict(self.senses)
-        for number, row in enumerate(csv.reader(path.read_text("utf-8-sig").splitlines()), start=1):
-            if number == 1 or not row:
-                continue
-            if len(row) != 2:
+        for line, (meaning, words) in own_rows(path, ("meaning", "words")):
+            if not meaning or not words:
                 raise MoveError(
                     "a line has a meaning and its words, with | between them.",
-                    place=Place(str(path), number),
+                    place=Place(str(path), line),
                     hint="As in: chip,chip|microchip|transponder",
                 )
-            meant = self._meant(row[0], known, Place(str(path), number))
-            phrases = [*row[1].split("|"), *([row[0]] if meant <= strange_too else [])]
+            meant = self._meant(meaning, known, Place(str(path), line))
+            phrases = [*words.split("|"), *([meaning] if meant <= strange_too else [])]
             for phrase in filter(None, map(words_of, phrases)):
                 senses[phrase] = {OWN: (meant,)}
         return replace(self, senses=senses)
@@ -166,22 +181,25 @@ def lexicon() -> Lexicon:
     senses: dict[tuple[str, ...], dict[str, tuple[Ideas, ...]]] = {}
     joining: dict[str, frozenset[str]] = {}
     letters: dict[str, frozenset[str]] = {}
+    single: set[str] = set()
     for language, lines in tables().items():
         joins = frozenset(
             word for _, meant, texts in lines if meant is None for text in texts for word in words_of(text)
         )
         joining[language] = joins
-        letters[language] = frozenset(c for _, _, texts in lines for t in texts for c in t.lower() if not c.isascii())
+        letters[language] = frozenset(
+            c for _, _, texts in lines for c in set("".join(texts).lower()) if not c.isascii()
+        )
         for _, meant, texts in lines:
             if meant is None:
                 continue
             for text in texts:
+                single.update(words_of(text))
                 for phrase in _forms(text, joins):
                     known = senses.setdefault(phrase, {})
                     if meant not in known.get(language, ()):
                         known[language] = (*known.get(language, ()), meant)
     apart = {"".join(phrase) for phrase in senses if len(phrase) > 1}
-    single = {word for lines in tables().values() for _, _, texts in lines for text in texts for word in words_of(text)}
     return Lexicon(senses, joining, letters, frozenset(apart - single))
 
 
@@ -190,7 +208,7 @@ _TWO_LETTERS = str.maketrans({"ä": "ae", "ö": "oe", "ü": "ue", "ø": "oe", "�
 
 def _forms(text: str, joins: frozenset[str]) -> list[tuple[str, ...]]:
     """How a phrase may be written: as it is, without joining words, in one, with two letters for one that has an accent."""
-    texts = [text] if text.isascii() else [text, text.translate(_TWO_LETTERS)]
+    texts = [text] if text.isascii() else list(dict.fromkeys((text, text.translate(_TWO_LETTERS))))
     found: dict[tuple[str, ...], None] = {}
     for one in texts:
         whole = words_of(one)

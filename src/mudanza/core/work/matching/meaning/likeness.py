@@ -8,7 +8,7 @@ from functools import cache
 from rapidfuzz import fuzz
 
 from mudanza.core.work.matching.meaning.headings import Meaning, Reading
-from mudanza.core.work.matching.meaning.lexicon import Ideas, ideas, kinship, weight
+from mudanza.core.work.matching.meaning.lexicon import Ideas, kinship, of_role, weight
 from mudanza.core.work.matching.meaning.tokens import shortens, words_of
 
 
@@ -55,8 +55,8 @@ def _alike(one: Reading, other: Reading, subject: Ideas, free: Ideas, certain: f
 
     asked = {i: heavy(i) for i in one.ideas}
     given = {i: heavy(i) for i in other.ideas}
-    shared_asked = sum(w * max((kinship(i, j) for j in given), default=0.0) for i, w in asked.items())
-    shared_given = sum(w * max((kinship(i, j) for j in asked), default=0.0) for i, w in given.items())
+    shared_asked = sum(w * kinship(i, other.ideas) for i, w in asked.items())
+    shared_given = sum(w * kinship(i, one.ideas) for i, w in given.items())
     for idea in free:
         # what the values tell need not be said by both
         if (idea in asked) != (idea in given):
@@ -88,18 +88,13 @@ def _alike(one: Reading, other: Reading, subject: Ideas, free: Ideas, certain: f
 
 def _apart(mine: Ideas, theirs: Ideas) -> bool:
     """Whether both have ideas that tell much, and none of one is, or often stands for, one of the other."""
-    own, other = ({i for i in one if i in ideas() and not ideas()[i].role} for one in (mine, theirs))
-    return (
-        bool(own and other)
-        and not any(kinship(i, j) for i in own for j in theirs)
-        and not any(kinship(i, j) for i in mine for j in other)
-    )
+    own, other = of_role(mine, ""), of_role(theirs, "")
+    return bool(own and other) and not any(kinship(i, theirs) for i in own) and not any(kinship(i, mine) for i in other)
 
 
 def _marks(mine: Ideas, theirs: Ideas) -> set[str]:
     """The marks that only one has, without those that often stand for one of the other."""
-    marks = {i for i in mine - theirs if i in ideas() and ideas()[i].role == "mark"}
-    return {i for i in marks if not any(kinship(i, j) for j in theirs)}
+    return {i for i in of_role(mine - theirs, "mark") if not kinship(i, theirs)}
 
 
 @cache

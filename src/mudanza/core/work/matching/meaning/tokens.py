@@ -49,13 +49,15 @@ def folded(text: str) -> str:
 @lru_cache(maxsize=100_000)
 def words_of(text: str) -> tuple[str, ...]:
     """A heading as plain small words: `KundenNr.`, `kunden_nr` and `KUNDEN NR` alike."""
-    if not text.islower():
+    if any(map(str.isupper, text[1:])):
         text = "".join(
             f" {c}" if c.isupper() and before.islower() else c for before, c in zip(" " + text, text, strict=False)
         )
-    return tuple(
-        piece for word in _WORD.findall(text.translate(_FOLDING).replace("'", " ")) for piece in _PIECE.findall(word)
-    )
+    plain = text.translate(_FOLDING).replace("'", " ")
+    words = _WORD.findall(plain)
+    if not any(map(str.isdigit, plain)):
+        return tuple(words)
+    return tuple(piece for word in words for piece in _PIECE.findall(word))
 
 
 def shortens(short: str, word: str) -> bool:
