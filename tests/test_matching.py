@@ -582,6 +582,7 @@ COLUMNS = [
     (["Herr", "Frau", "Dr."], TITLES, ["Mr", "Ms", "Dr"]),
     (["Hr.", "Fru"], TITLES, ["Mr", "Ms"]),
     (["casado", "viúva", "solteiro"], STATES, ["married", "widowed", "single"]),
+    (["ločena", "ovdovělý"], STATES, ["divorced", None]),
     (["żonaty", "panna", "rozwiedziona"], STATES, ["married", "single", "divorced"]),
     (["M", "K"], SEXES, ["male", "female"]),
     (["H", "M"], SEXES, ["male", "female"]),

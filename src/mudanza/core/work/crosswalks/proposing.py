@@ -14,6 +14,7 @@ from rapidfuzz import fuzz
 from mudanza.core.tables.crosswalk import Entry
 
 _ALIKE = 82
+_FORM = 88
 #: letters that may stand beside any pair: unknown, diverse, other
 _BESIDE = frozenset("uxdo?")
 
@@ -101,6 +102,17 @@ def propose(
     }
     if len(shortened) == 1 and not by_meaning:
         return shortened.pop(), "by meaning, shortened"
+    # another form of a word: of a woman, of several
+    forms = {
+        t.code
+        for t, folded in texts
+        for group in _groups()
+        if folded & group
+        and len(code) >= 5
+        and any(fuzz.ratio(code, word) >= _FORM for word in group if len(word) >= 5)
+    }
+    if len(forms) == 1 and not by_meaning:
+        return forms.pop(), "by meaning, written otherwise"
     begins = [
         t.code
         for t, folded in texts
