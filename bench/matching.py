@@ -1,6 +1,6 @@
 """How well `match` finds the columns of fields, in cases made for this purpose with known answers.
 
-    python bench/matching.py [--part tuned|sealed|further|later] [--thin] [--verbose] [--build]
+    python bench/matching.py [--part tuned|sealed|further|later|last] [--thin] [--verbose] [--build]
 
 Prints precision (of the proposals, how many are right), recall (of the fields that have a column, how many get it), how many proposals are wrong and called
 sure, and how often proposals of each likelihood are right. The weights were learned on the tuned cases; --sealed runs those that were written before and
@@ -41,6 +41,7 @@ def cases(which: str) -> Iterator[Made]:
             )
         yield from made("further")
         yield from made("later")
+        yield from made("last")
     yield from made(which)
 
 
@@ -147,7 +148,7 @@ def report(outcomes: Sequence[Outcome], what: str) -> None:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--part", choices=("tuned", "sealed", "further", "later"), default="tuned")
+    parser.add_argument("--part", choices=("tuned", "sealed", "further", "later", "last"), default="tuned")
     parser.add_argument("--thin", action="store_true", help="leave out every third column, by chance")
     parser.add_argument("--verbose", action="store_true")
     parser.add_argument("--build", action="store_true")

@@ -21,6 +21,8 @@ _INFIX, _HOUSE = frozenset({"infix"}), frozenset({"house", "id"})
 #: a flow that suits fewer of the values is doubtful, whoever chose the column
 _FEW_FIT = 0.5
 _WHOLE = (frozenset({"full", "name"}), _NAME)
+#: what programs break into several columns
+_IN_LINES = frozenset({"name", "description", "note", "heading", "subject", "reason", "purpose"})
 #: words of order: the first, the second family name
 _ORDER = ("first", "second", "third")
 
@@ -185,6 +187,8 @@ class Composer:
     def _lines(self, first: View) -> list[View]:
         """Columns that go on where the first ends: the same heading with the next number."""
         if first.meaning.number not in (None, "0", "1") and not set(_ORDER[1:]) & first.meaning.ideas:
+            return []
+        if not _address(first.meaning.ideas) and not first.meaning.ideas & _IN_LINES:
             return []
         own = self._line_of(first)
         lines: list[View] = []

@@ -18,6 +18,8 @@ _ENGLISH = 0.35
 _LIKELY = 0.3
 #: how certain a word is that was not found as it stands
 _INFLECTED, _COMPOUND, _IN_PART, _MISSPELT, _SHORTENED, _INITIALS = 0.92, 0.92, 0.75, 0.85, 0.75, 0.6
+#: a word of so few letters may as well be a longer one cut short
+_SHORT = 6
 #: a word that is understood so well is looked at no further
 _ENOUGH = 0.5
 #: a language that is less likely has no say on words that the likely ones lack
@@ -167,7 +169,7 @@ class Headings:
         for way in ways:
             for meant, certain in way(word).items():
                 found[meant] = max(found.get(meant, 0.0), certain)
-            if found and max(found.values()) >= _ENOUGH:
+            if found and max(found.values()) >= _ENOUGH and (len(word) > _SHORT or way == self._shortened):
                 break
         best = sorted(found.items(), key=lambda one: (-one[1], sorted(one[0])))[:4]
         return dict(best)

@@ -38,6 +38,8 @@ class _Folding(dict[int, str]):
 
 _FOLDING = _Folding()
 _WORD = re.compile(r"[^\W_]+")
+#: letters with points: `D.N.I.`
+_INITIALS = re.compile(r"(?<!\w)(?:[^\W\d_]\.){2,}(?:[^\W\d_](?!\w))?")
 _PIECE = re.compile(r"\d+|[^\d]+")
 
 
@@ -49,11 +51,13 @@ def folded(text: str) -> str:
 @lru_cache(maxsize=100_000)
 def words_of(text: str) -> tuple[str, ...]:
     """A heading as plain small words: `KundenNr.`, `kunden_nr` and `KUNDEN NR` alike."""
+    if "." in text:
+        text = _INITIALS.sub(lambda m: m.group().replace(".", ""), text)
     if any(map(str.isupper, text[1:])):
         text = "".join(
             f" {c}" if c.isupper() and before.islower() else c for before, c in zip(" " + text, text, strict=False)
         )
-    plain = text.translate(_FOLDING).replace("'", " ")
+    plain = text.translate(_FOLDING).replace("'", " ").replace("%", " percent ").replace("#", " id ")
     words = _WORD.findall(plain)
     if not any(map(str.isdigit, plain)):
         return tuple(words)
