@@ -72,6 +72,10 @@ ALIKE = [
     ("employee_no", "EE#", 0.3),
     ("postcode", "ΤΑΧ. ΚΩΔΙΚΑΣ", 0.8),
     ("birth_date", "Дата на раждане", 0.9),
+    ("national_id", "D.N.I.", 0.6),
+    ("vat_rate", "BTW %", 0.8),
+    ("service_charge", "BETRKOST", 0.3),
+    ("cost_centre", "Str. mesto", 0.6),
 ]
 UNLIKE = [
     ("phone", "Notfall-Telefon", 0.85),
@@ -401,6 +405,11 @@ COMPLETED = [
         {"item": "Item", "description": "Description"},
         {"ITEM": "77|78", "DESC1": "Chain oil, mineral|Saw", "DESC2": "1 litre can|steel, bent"},
         {"item": "{ITEM}", "description": '{DESC1}, {DESC2} -> join " "'},
+    ),
+    (
+        {"phone": "Phone", "town": "Town"},
+        {"Phone 1": "030 12345|040 98765", "Phone 2": "030 777|040 888", "Town": "York|Leeds"},
+        {"phone": "{Phone 1}", "town": "{Town}"},
     ),
     (
         {"address1": "Address 1", "address2": "Address 2", "town": "Town"},

@@ -27,7 +27,7 @@ from mudanza.core.work.matching.weights import Weights, first_odds, second_odds,
 from mudanza.core.work.matching.witnesses import NAMED, Asked, particular, witnesses
 
 #: below this a field is better left without a proposal
-ENOUGH = 0.4
+ENOUGH = 0.3
 #: from here on a proposal is sure, if nothing else comes near
 SURE = 0.98
 #: a column that another may stand for as well is not sure
