@@ -212,6 +212,9 @@ def _forms(text: str, joins: frozenset[str]) -> list[tuple[str, ...]]:
     found: dict[tuple[str, ...], None] = {}
     for one in texts:
         whole = words_of(one)
+        if len(whole) == 1:
+            found |= {whole: None} if not whole[0].isdigit() else {}
+            continue
         bare = tuple(w for w in whole if w not in joins) or whole
         found |= dict.fromkeys(p for p in (whole, bare, ("".join(bare),)) if p and not all(map(str.isdigit, p)))
     return list(found)
