@@ -76,7 +76,7 @@ def surroundings() -> Surroundings:
     keys = pl.DataFrame({"identity": ["K"], "key": ["OW-1"]})
     declared = {"p": Declared("p", Kind.NUMBER, "2.5")}
     return Surroundings(
-        lambda _: crosswalk, lambda _: keys, lambda _: True, Parameters({}, declared), date(2026, 3, 31), lookup
+        lambda _: crosswalk, lambda _: keys, Parameters({}, declared), date(2026, 3, 31), lookup
     )
 
 

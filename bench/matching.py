@@ -3,7 +3,7 @@
     python bench/matching.py [--part tuned|sealed|further|later|last] [--thin] [--verbose] [--build]
 
 Prints precision (of the proposals, how many are right), recall (of the fields that have a column, how many get it), how many proposals are wrong and called
-sure, and how often proposals of each likelihood are right. The weights were learned on the tuned cases; --sealed runs those that were written before and
+sure, and how often proposals of each likelihood are right. The weights were learned on the tuned cases; `--part sealed` runs those that were written before and
 opened once. --build also builds each draft as it stands.
 """
 

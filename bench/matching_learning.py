@@ -75,7 +75,7 @@ def pairs(made: Made) -> Pairs:
         scorer = scorer_of(move, plan, {"first": {}, "second": {}})
         columns = next(iter(views(intake, scorer.reader).values()))
     fields = list(plan.layout.fields)
-    scores = scorer.scores(fields, columns)
+    scores = scoring.Scores(scorer, fields, columns)
     figures = np.array(
         [[[scores.figures(r, c).get(n, 0.0) for n in NAMES] for c in range(len(columns))] for r in range(len(fields))]
     )

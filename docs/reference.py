@@ -17,7 +17,8 @@ HERE = Path(__file__).parent
 
 ORDER = {
     "texts": "Text: clean, cut, fill, replace", "letters": "Letters: capitals, alphabets, codes", "several": "Several values and texts", "blanks": "Blanks and checks",
-    "readings": "Reading numbers and yes or no", "numbers": "Numbers", "dates": "Dates and times", "looking_up": "Crosswalks, lookups, identifiers",
+    "readings": "Reading numbers and yes or no", "numbers": "Numbers", "dates": "Dates and times", "identifiers": "Identifiers: check digits, UUIDs",
+    "looking_up": "Crosswalks, lookups, identifiers",
 }  # fmt: skip
 
 

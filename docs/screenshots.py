@@ -44,12 +44,21 @@ PICTURES: dict[str, tuple[list[str], str]] = {
     "trace": ([], "mudanza trace OW-000003 --fields full_name,phone,standing"),
     "mapping": ([], "mudanza lend owners --mapping --to mapping.xlsx"),
     "ledger": ([], "mudanza ledger"),
-    "explain": ([], "mudanza explain fit"),
+    "again": (
+        ["mudanza build >build.txt || true", "mudanza handed-over last --by Inês", 'cp -r "a month later/." incoming/'],
+        "mudanza build owners --since --rehearse",
+    ),
 }
 
 
 #: pictures that need more lines than fit: they are written smaller
-LONG = {"sources": ("8", "190x66"), "survey": ("10", "155x48"), "trace": ("9", "158x52")}
+LONG = {
+    "sources": ("8", "190x66"),
+    "build": ("9", "170x58"),
+    "again": ("8", "190x66"),
+    "survey": ("10", "155x48"),
+    "trace": ("9", "158x52"),
+}
 
 
 def shoot(command: str, folder: Path, target: Path) -> None:
@@ -104,6 +113,7 @@ def main() -> None:
     try:
         with tempfile.TemporaryDirectory() as temporary:
             folder = Path(temporary) / "practice"
+            environment = {**os.environ, "PATH": f"{MUDANZA.parent}:{os.environ['PATH']}"}
             subprocess.run([str(MUDANZA), "demo", str(folder), "--only-create"], check=True)
             for name, (before, command) in PICTURES.items():
                 for step in before:
@@ -112,11 +122,10 @@ def main() -> None:
 
                         correct(folder)
                     else:
-                        subprocess.run(step, shell=True, cwd=folder, check=True)
+                        subprocess.run(step, shell=True, cwd=folder, env=environment, check=True)
                 if name in wanted and name != "mapping":
                     shoot(command, folder, SHOTS / f"{name}.png")
                 else:
-                    environment = {**os.environ, "PATH": f"{MUDANZA.parent}:{os.environ['PATH']}"}
                     subprocess.run(command, shell=True, cwd=folder, env=environment, check=False, capture_output=True)
             if "survey" in wanted:
                 shutil.copy(folder / "filled.png", SHOTS / "chart.png")

@@ -17,6 +17,7 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from stdnum import luhn
 
 from conftest import ROWS, alone, edit, installed, program
 from mudanza.core.documents.errors import LedgerError, MudanzaError
@@ -83,7 +84,7 @@ def test_same_inputs_give_the_same_bytes_and_keys_last(move: Path) -> None:
     )
     program("build", "people", cwd=move, status=0)
     assert [r["Code"] for r in table(move / "out/people.csv", ";")] == ["P004", "P005", "P002"]
-    keys = program("ledger", "--keys", "people", cwd=move, status=0).out
+    keys = program("keys", "people", "--export", cwd=move, status=0).out
     assert keys.split() == ["old", "1,new", "1,P001", "2,P002", "5,P003", "9,P004", "3,P005"]
 
 
@@ -116,7 +117,7 @@ def test_rows_held_back_are_corrected_and_read_again(move: Path) -> None:
     assert one["skipped_by"] == {"corrected": 3, "keep": 1}
     assert one["sources"]["mended"] == {"read": 3, "skipped": 0, "merged": 0, "held_back": 1, "written": 2}
     # the rows are known by the source they first came from
-    keys = program("ledger", "--keys", "people", cwd=move, status=0).out
+    keys = program("keys", "people", "--export", cwd=move, status=0).out
     assert "a,3,P" in keys and "mended" not in keys
     # what is held back now is the correction, which can be corrected in its turn; then nothing is left
     again = table(move / "out/people.held-back.csv", encoding="utf-8-sig")
@@ -280,7 +281,7 @@ def test_two_fields_share_one_key_book_and_a_row_made_again_is_told_once(move: P
     (move / "incoming/a.csv").write_text("Id,Name,Born,Paid,Active,Kind,State\n1,4,,,,,\n9,9,,,,,\n4,1,,,,,\n")
     one = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]
     rows = [(r["Code"], r["Full name"]) for r in table(move / "out/people.csv", ";")]
-    keys = dict(line.split(",") for line in program("ledger", "--keys", "people", cwd=move, status=0).out.split()[2:])
+    keys = dict(line.split(",") for line in program("keys", "people", "--export", cwd=move, status=0).out.split()[2:])
     assert [(keys[a], keys[b]) for a, b in (("1", "4"), ("4", "1"))] == rows
     assert keys == {"1": "P001", "4": "P002"}
     counts = {g["code"]: g["count"] for g in one["findings"] if g["code"] in ("flow.cut", "value.not-permitted")}
@@ -314,7 +315,7 @@ def test_the_bytes_are_the_same_for_every_block_size_and_number_of_threads(move:
             command, cwd=folder, capture_output=True, env={**os.environ, "POLARS_MAX_THREADS": threads}, check=False
         )
         assert ended.returncode == 1, ended.stderr
-        keys = program("ledger", "--keys", "people", cwd=folder, status=0).out
+        keys = program("keys", "people", "--export", cwd=folder, status=0).out
         made[block, threads] = (snapshot(folder / "out"), ended.stdout, keys)
     first = made[64, "1"]
     assert all(one == first for one in made.values())
@@ -539,7 +540,7 @@ def test_what_of_a_file_is_not_read_is_told(move: Path) -> None:
         'file = "incoming/a.xlsx"\nsheet = "People"\nheading = 3',
     )
     assert program("build", "people", "--json", cwd=move, status=0).json["lists"][0]["findings"] == []
-    keys = program("ledger", "--keys", "people", "--json", cwd=move, status=0).json
+    keys = program("keys", "people", "--export", "--json", cwd=move, status=0).json
     assert keys == [{"old 1": "1", "new": "P001"}]
 
 
@@ -589,3 +590,19 @@ def test_two_files_may_correct_the_same_row(move: Path) -> None:
     one = program("build", "people", "--json", cwd=move, status=0).json["lists"][0]
     assert (one["skipped_by"], one["merged"], one["written"]) == ({"corrected": 2, "keep": 1}, 3, 5)
     assert "read.stale-correction" not in [group["code"] for group in one["findings"]]
+
+
+def test_identifiers_carry_check_digits_and_are_numbered_by_group(move: Path) -> None:
+    edit(move / "layouts/people.json", "P[0-9]{3}", "P-[a-z]-[0-9]{4}/x")
+    settings = 'pattern = "P-{group}-{000}{check}/x"\ncheck = "luhn"\ngroups = 1\nstart = 7'
+    edit(move / "mudanza.toml", 'pattern = "P{000}"', settings)
+    edit(move / "plans/people.toml", "'{Id} -> mint people'", "'{#source}, {Id} -> mint people'")
+    program("build", "people", cwd=move, status=1)
+    codes = [row["Code"] for row in table(move / "out/people.csv", ";")]
+    assert codes == [f"P-a-{number}{luhn.calc_check_digit(number)}/x" for number in ("007", "008", "009")]
+    for wrong, words in (("lunn", "did you mean 'luhn'?"), ("iban", "no standard of check digits 'iban'")):
+        edit(move / "mudanza.toml", 'check = "luhn"', f'check = "{wrong}"')
+        assert words in " ".join(program("build", cwd=move, status=2).err.split())
+        edit(move / "mudanza.toml", f'check = "{wrong}"', 'check = "luhn"')
+    edit(move / "mudanza.toml", "{check}", "")
+    assert "the pattern has {check} once" in " ".join(program("build", cwd=move, status=2).err.split())

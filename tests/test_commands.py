@@ -214,7 +214,7 @@ def test_two_lists_in_one_run_and_keys_between_them(move: Path) -> None:
     assert [one["list"] for one in lists] == ["people", "visits"]
     # person 3 was held back and so has no identifier: the visit has nowhere to go
     assert (move / "out/visits.csv").read_text().split() == ["Owner,Day", "P001,mon", "P002,wed"]
-    assert [(g["code"], g["example"]["line"]) for g in lists[1]["findings"]] == [("flow.no-key", 3)]
+    assert [(g["code"], g["example"]["line"]) for g in lists[1]["findings"]] == [("reference.held-back", 3)]
     run = program("ledger", "1", cwd=move, status=0).out
     assert "incoming/v.csv" in run and "out/visits.csv" in run
 

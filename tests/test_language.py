@@ -50,7 +50,8 @@ _DECLARED = {"day": Declared("day", Kind.DATE), "rate": Declared("rate", Kind.NU
 def run(text: str, rows: list[tuple[str | None, ...]], what: str = "flow", **parameters: str) -> Tried:
     """What comes out of a flow (or condition) as plain text, and the codes of findings, for each row of A, B."""
     given = Parameters(parameters, _DECLARED)
-    around = Surroundings(_crosswalk, lambda _: _KEYS, lambda _: True, given, date(2026, 3, 31), _lookup)
+    target = pl.DataFrame({"key": ["OW-000001"], "there": ["90017"]})
+    around = Surroundings(_crosswalk, lambda _: _KEYS, given, date(2026, 3, 31), _lookup, target_ids=lambda _: target)
     return try_flow(text, rows, columns=("A", "B", "Client No"), around=around, keys=_KEYS, fields=["since"], what=what)
 
 
@@ -351,7 +352,6 @@ def test_a_declared_text_is_a_text() -> None:
     around = Surroundings(
         _crosswalk,
         lambda _: _KEYS,
-        lambda _: True,
         Parameters({"from": "2024-01-01"}, declared),
         date(2026, 3, 31),
         _lookup,

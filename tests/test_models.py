@@ -103,8 +103,11 @@ def test_a_build_does_what_a_plain_loop_would(
         writer = csv.writer(file)
         writer.writerow(["Id", "Name", "Born", "Paid", "Active", "Kind", "State"])
         writer.writerows(rows)
+    with (move / "plans/people.toml").open("a") as plan:
+        plan.write('[[totals]]\nfield = "paid"\n')
     codes: dict[str, str] = {}
     records: dict[str, list[str | None]] = {}
+    sums = dict.fromkeys(("read", "skipped", "held", "merged", "made"), Decimal(0))
     ends = {"skipped": 0, "held": 0, "merged": 0}
     expected = []
     for row in rows:
@@ -118,15 +121,21 @@ def test_a_build_does_what_a_plain_loop_would(
                 expected.append([code, *(text or "" for text in made[1:])])
         if end in ends:
             ends[end] += 1
+        number = Decimal(row[3].strip()) if re.fullmatch(r"[+-]?\d+(\.\d{1,12})?", row[3].strip()) else 0
+        for counted in ("read", end):
+            sums[counted] += number
     whole = delimited.BLOCK
     try:
         # small blocks make several batches, so that what is remembered across them is asked too
         delimited.BLOCK = block
-        balance = build(read_move(move), ["people"]).lists[0].balance
+        one = build(read_move(move), ["people"]).lists[0]
     finally:
         delimited.BLOCK = whole
     with (move / "out/people.csv").open(encoding="utf-8", newline="") as file:
         assert list(csv.reader(file, delimiter=";"))[1:] == expected
+    balance, total = one.balance, one.totals[0].total if rows else {}
+    names = {"held_back": "held", "written": "made"}
+    assert {end: amount.sum for end, amount in total.items()} == ({end: sums[names.get(end, end)] for end in total})
     assert (balance.skipped_total, balance.held_back, balance.merged) == (ends["skipped"], ends["held"], ends["merged"])
 
 

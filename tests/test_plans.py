@@ -25,7 +25,7 @@ from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.state import sent
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import Ledger
-from mudanza.core.state.sent import note_sent, sent_before, went_out
+from mudanza.core.state.sent import note_sent, sent_by, went_out
 from mudanza.core.tables.key_pattern import KeyPattern
 from mudanza.core.tables.lookup import Lookup
 from mudanza.core.values.kinds import Kind
@@ -257,7 +257,7 @@ def test_records_that_went_out_are_remembered_as_changes(tmp_path: Path, monkeyp
             schema_overrides={"key": pl.String},
         )
         with ledger.held(number), Outputs(str(number)) as outputs:
-            note_sent(ledger, number, "people", "out/people.csv", sent_before(ledger, "people"), frame)
+            note_sent(ledger, number, "people", "out/people.csv", sent_by(ledger, "people"), frame)
             ledger.commit(number, outputs, {}, [], [])
 
     run({"A": 1, "B": 2})

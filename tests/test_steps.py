@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import calendar
 import unicodedata
+import uuid
+from collections.abc import Callable
 from datetime import date, datetime, timedelta
 from decimal import (
     ROUND_CEILING,
@@ -17,11 +19,18 @@ from decimal import (
     localcontext,
 )
 
+import polars as pl
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from stdnum import ean, luhn, verhoeff
+from stdnum.iso7064 import mod_11_2, mod_11_10, mod_37_2, mod_37_36, mod_97_10
 
 from mudanza.core.language.trying import try_flow
+from mudanza.core.values.case_safe import pairs, pairs_back
+from mudanza.core.values.check_digits import check_characters, check_is_right
+
+ALNUM = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ"
 
 decimals = st.decimals(min_value=-(10**9), max_value=10**9, places=4)
 days = st.dates(date(1900, 3, 1), date(2200, 12, 31))
@@ -209,3 +218,61 @@ def test_several_texts_are_lists(rows: list[list[str]]) -> None:
     assert made(f"{read} -> count", *given_rows) == [None if n is None else str(n) for n in filled]
     ordered = made(f'{read} -> distinct -> gather -> sort -> join "+"', *given_rows)
     assert ordered == ["+".join(sorted({p for p in parts or [] if p})) for parts in split]
+
+
+@pytest.mark.parametrize(
+    ("scheme", "takes", "oracle"),
+    [
+        ("luhn", "0123456789", luhn.calc_check_digit),
+        ("verhoeff", "0123456789", verhoeff.calc_check_digit),
+        ("gtin", "0123456789", ean.calc_check_digit),
+        ("mod 11-2", "0123456789", mod_11_2.calc_check_digit),
+        ("mod 11,10", "0123456789", mod_11_10.calc_check_digit),
+        ("mod 37-2", ALNUM, mod_37_2.calc_check_digit),
+        ("mod 37,36", ALNUM, mod_37_36.calc_check_digit),
+        ("mod 97-10", ALNUM, mod_97_10.calc_check_digits),
+    ],
+)
+@given(data=st.data())
+def test_check_digits_are_those_of_the_standards(
+    scheme: str, takes: str, oracle: Callable, data: st.DataObject
+) -> None:
+    texts = data.draw(st.lists(st.text(takes, min_size=1, max_size=20), min_size=1, max_size=8))
+    made = check_characters(pl.Series(texts), scheme).to_list()
+    assert made == [oracle(text) for text in texts]
+    whole = pl.DataFrame({"a": [text + check for text, check in zip(texts, made, strict=True)]})
+    assert whole.select(check_is_right(pl.col("a"), scheme)).to_series().all()
+
+
+def test_check_digits_of_letters_alone_and_of_ibans() -> None:
+    """The examples of the standards where no other library has them; and what has none."""
+    assert check_characters(pl.Series(["ISO79", "iso-79", None, "", "ISO 79!"]), "mod 1271-36").to_list() == [
+        "3W",
+        "3W",
+        None,
+        None,
+        None,
+    ]
+    ibans = pl.DataFrame(
+        {"a": ["GB82 WEST 1234 5698 7654 32", "PT50000201231234567890154", "PT51000201231234567890154", "X", None]}
+    )
+    assert ibans.select(check_is_right(pl.col("a"), "iban")).to_series().to_list() == [True, True, False, False, False]
+    for scheme in ("mod 661-26", "mod 27,26"):
+        (made,) = check_characters(pl.Series(["BAISDLAFK"]), scheme)
+        wrong = pl.DataFrame({"a": ["BAISDLAFK" + made, "BAISDLAKF" + made, "BAISDMAFK" + made]})
+        assert wrong.select(check_is_right(pl.col("a"), scheme)).to_series().to_list() == [True, False, False]
+
+
+@given(st.text(max_size=8), st.text(max_size=8))
+def test_case_safe_texts_differ_without_their_capitals_and_come_back(one: str, other: str) -> None:
+    written = pl.Series([one, other]).str.replace_many(pairs())
+    assert written.str.replace_many(pairs_back()).to_list() == [one, other]
+    without_small = any(unicodedata.category(sign) in ("Lu", "Lt") for sign in written[0] + written[1])
+    assert one == other or without_small or written[0].lower() != written[1].lower()
+
+
+@given(st.lists(st.text(st.characters(exclude_categories=["Cs", "Zs", "Cc"]), min_size=1), min_size=1, max_size=4))
+def test_uuids_are_those_of_the_standard(names: list[str]) -> None:
+    space = uuid.uuid5(uuid.NAMESPACE_DNS, "practice.example")
+    made = [text for text, _ in try_flow('{A} -> uuid "practice.example"', [(name, None) for name in names])]
+    assert made == [str(uuid.uuid5(space, name.strip())) if name.strip() else None for name in names]

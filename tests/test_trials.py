@@ -33,7 +33,7 @@ from mudanza.core.state.identities import brought
 from mudanza.core.state.key_pages import open_book
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.loans import accept_changes, accepted_since, all_loans, note_loan
-from mudanza.core.state.sent import sent_before
+from mudanza.core.state.sent import sent_by
 from mudanza.core.tables.key_pattern import KeyPattern
 from test_building import table
 from test_reading import book
@@ -451,7 +451,7 @@ def test_a_damaged_byte_of_the_ledger_gives_nobody_another_identifier(move: Path
     def read() -> None:
         ledger = Ledger(path)
         open_book(ledger, "people", KeyPattern.of("P{000}"))
-        sent_before(ledger, "people")
+        sent_by(ledger, "people")
         brought(ledger, "people", "a", "people")
 
     read()

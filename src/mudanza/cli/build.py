@@ -15,7 +15,7 @@ from mudanza.core.work.shapes import build_shape
 if TYPE_CHECKING:
     from mudanza.core.engine.summary import Balance
     from mudanza.core.work.difference import Compared
-    from mudanza.core.work.results import BuildResult, ListResult
+    from mudanza.core.work.results import BuildResult, ControlTotal, ListResult, ToTarget
 
 
 @click.command("build")
@@ -25,6 +25,13 @@ if TYPE_CHECKING:
 @click.option("--fewer", is_flag=True, help="Write far fewer records than the build before: it is meant.")
 @click.option(
     "--new-identities", is_flag=True, help="Give new identifiers though hardly any known one comes back: it is meant."
+)
+@click.option(
+    "--since",
+    metavar="RUN",
+    is_flag=False,
+    flag_value="handed-over",
+    help="Write what is new, changed and gone beside the whole lists: since what was handed over, or since RUN.",
 )
 @run_options
 @click.option(
@@ -40,6 +47,7 @@ def command(
     compare: bool,
     fewer: bool,
     new_identities: bool,
+    since: str | None,
     as_of: date | None,
     parameters: dict[str, str],
     kept: bool,
@@ -53,15 +61,25 @@ def command(
     Every row that is read ends as skipped, merged, held back or written, and the balance is checked. Beside
     out/LIST.csv stand the rows held back, all findings, and the file's metadata.
 
+    What the target holds by the hand-overs so far (see handed-over) and this build no longer writes is told: leavers. With
+    --since, LIST.additions.csv, LIST.changes.csv and LIST.removals.csv bring the target from there to here, and
+    LIST.undo-… back.
+
     \b
     Examples:
       mudanza build owners --rehearse
+      mudanza build --since
+      mudanza build owners --since 4 --rehearse
       mudanza build owners --rehearse --compare
       mudanza build owners --as-of 2026-10-31
       mudanza build --json
     """
+    from mudanza.core.work.again.against import HANDED_OVER
     from mudanza.core.work.build import build
 
+    if since not in (None, HANDED_OVER) and not str(since).isdecimal():
+        # what stands behind --since and is no run is a list
+        lists, since = (str(since), *lists), HANDED_OVER
     move = here(wait)
 
     def run(given: dict[str, str]) -> BuildResult:
@@ -76,16 +94,31 @@ def command(
                 compare=compare,
                 fewer=fewer,
                 new_identities=new_identities,
+                since=int(since) if since is not None and since.isdecimal() else since,
             )
 
     result = answered(run, parameters, kept=kept)
     if as_json:
         look.document(build_shape(result))
     else:
+        if result.values:
+            look.say(f"with {', '.join(f'{name} {value}' for name, value in result.values.items())}", style="dim")
         for one in result.lists:
             _show(one, result.run)
             if compare:
                 _show_compared(one.compared)
+        if result.cascades:
+            look.say()
+            look.heading("cascade", "rows that are held back because of rows of other lists")
+            rows: list[list[str | Text]] = [
+                [
+                    c.list_name,
+                    look.count(c.rows),
+                    f"refer to {c.because_of} that are {'held back' if c.held_back else 'left out'}",
+                ]
+                for c in result.cascades
+            ]
+            look.columns(rows, right=(1,))
     ctx.exit(0 if all(one.clean for one in result.lists) else 1)
 
 
@@ -116,11 +149,83 @@ def _show(one: ListResult, run: int | None) -> None:
             [i.source, i.book, look.count(i.known), look.count(i.new), look.count(i.missing)] for i in one.identities
         ]
         look.columns(rows, heads=["source", "key book", "known", "new", "missing"], right=(2, 3, 4))
+    for total_of in one.totals:
+        _show_total(total_of)
+    if one.to_target is not None:
+        _show_to_target(one.to_target)
     look.groups(one.findings)
     if run is not None:
         look.say()
         look.heading("files")
         look.columns([[f.path, look.size(f.size), f"sha256 {f.sha256[:12]}…"] for f in one.files], right=(1,))
+
+
+def _show_total(total_of: ControlTotal) -> None:
+    from mudanza.core.engine.totals import Amount
+    from mudanza.core.work.control_totals import places_of
+
+    look.say()
+    look.heading("totals", total_of.title)
+    names = list(total_of.by_source)
+    several = len(names) > 1
+    sides = [*total_of.by_source.values(), total_of.total] if several else [total_of.total]
+    sums = [amount.sum for side in sides for amount in side.values()]
+    sums += [total_of.left.sum] if total_of.left is not None else []
+    places = max((places_of(one) for one in sums), default=0)
+    rows: list[list[str | Text]] = []
+    for end in ("read", "skipped", "merged", "held_back", "written", "added", "changed"):
+        if end not in total_of.total and end not in ("read", "written"):
+            continue
+        amounts = [side.get(end, Amount()) for side in sides]
+        missing = amounts[-1].rows - amounts[-1].numbers
+        said = f"{look.plural(missing, 'row')} without a number" if missing else ""
+        word = {"added": "  of it new", "changed": "  of it changed"}.get(end, end.replace("_", " "))
+        rows.append([word, *(f"{amount.sum:,.{places}f}" for amount in amounts), Text(said, style="dim")])
+    if total_of.left is not None:
+        blank = [""] * (len(sides) - 1)
+        rows.append(
+            [
+                "leavers",
+                *blank,
+                f"{total_of.left.sum:,.{places}f}",
+                Text(look.plural(total_of.left.rows, "record"), style="dim"),
+            ]
+        )
+    look.columns(
+        rows, heads=["", *(names if several else []), "total" if several else "sum", ""], right=range(1, len(sides) + 1)
+    )
+
+
+def _show_to_target(told: ToTarget) -> None:
+    look.say()
+    look.heading("in the target", f"since {told.against}")
+    changed = f"{look.count(told.last)} of them for the last time" if told.last else ""
+    rows = [
+        ["same", look.count(told.same), ""],
+        ["new", look.count(told.added), ""],
+        ["changed", look.count(told.changed + told.last), changed],
+        ["leavers", look.count(told.marked + told.removed + told.left + told.last), ""],
+    ]
+    look.columns([[*row[:2], Text(row[2], style="dim")] for row in rows], right=(1,))
+    written = told.same + told.added + told.changed + told.last
+    parts = (told.same, told.added, told.changed + told.last)
+    look.say(f"  balance  written {look.count(written)} = {' + '.join(map(look.count, parts))}", style="dim")
+    if told.told_before:
+        look.say(f"  {look.plural(told.told_before, 'record')} left before, and the target was told", style="dim")
+    if told.files and not told.added + told.changed + told.last + told.marked + told.removed:
+        look.say("  Nothing has changed for the target: the files have headings alone.")
+    if told.leavers:
+        look.say()
+        look.heading("leavers", "the target holds them, and this build does not write them")
+        for one in told.leavers:
+            what = Text(one.what, style="" if one.said else "bold")
+            lines: list[list[str | Text]] = [[look.count(one.count), one.why, what]]
+            look.columns(lines, right=(0,), fold=(2,))
+            if one.rule:
+                look.columns([[Text(one.rule, style="dim")]], fold=(0,), indent=6)
+            look.columns(
+                [[Text(key, style="dim"), changed or ""] for key, changed in one.examples], fold=(1,), indent=6
+            )
 
 
 def _show_compared(compared: Compared | None) -> None:

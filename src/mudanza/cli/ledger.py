@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from typing import TYPE_CHECKING
 
 import click
@@ -12,6 +11,7 @@ from mudanza.cli import look
 from mudanza.cli.options import here, json_option, short_time, wait_option
 from mudanza.core.state.ledger import ledger_of
 from mudanza.core.state.loans import Noted, all_loans
+from mudanza.core.state.run_values import values_of
 from mudanza.core.work.shapes import ledger_shape, loans_shape, run_shape, taken_back_shape
 
 if TYPE_CHECKING:
@@ -21,9 +21,6 @@ if TYPE_CHECKING:
 @click.command("ledger")
 @click.argument("run", type=int, required=False)
 @click.option("--limit", "-n", default=20, show_default=True, type=click.IntRange(1), help="How many runs to list.")
-@click.option(
-    "--keys", "book", metavar="BOOK", help="Print a key book as CSV: the old identifier's parts, the new one."
-)
 @click.option("--loans", is_flag=True, help="List the loans.")
 @click.option(
     "--take-back",
@@ -32,24 +29,19 @@ if TYPE_CHECKING:
 )
 @wait_option
 @json_option
-def command(
-    run: int | None, limit: int, book: str | None, loans: bool, take_back: bool, wait: float, as_json: bool
-) -> None:
+def command(run: int | None, limit: int, loans: bool, take_back: bool, wait: float, as_json: bool) -> None:
     """Show what was done: the runs, or RUN with the digests of what it read and wrote.
 
     \b
     Examples:
       mudanza ledger
       mudanza ledger 3
-      mudanza ledger --keys owners > owners-keys.csv
       mudanza ledger --loans
       mudanza ledger 3 --take-back
     """
     move = here(wait)
     if take_back:
         _take_back(move, run, as_json)
-    elif book is not None:
-        _keys(move, book, as_json)
     elif loans:
         _loans(all_loans(ledger_of(move)), as_json)
     elif run is not None:
@@ -80,16 +72,18 @@ def _all(move: Move, limit: int, as_json: bool) -> None:
 
 
 def _one(move: Move, run: int, as_json: bool) -> None:
-    found = next((r for r in ledger_of(move).runs() if r.id == run), None)
+    ledger = ledger_of(move)
+    found = next((r for r in ledger.runs() if r.id == run), None)
     if found is None:
         raise click.UsageError(f"There is no run {run}. `mudanza ledger` lists the runs.")
     if as_json:
-        look.document(run_shape(found))
+        look.document({**run_shape(found), "values": values_of(ledger, run)})
         return
     look.heading(f"run {found.id}", f"{found.command} {found.subject}, {found.state}")
     rows = [["started", found.started], ["ended", found.ended or "-"]]
     if found.as_of:
         rows.append(["as of", found.as_of])
+    rows += [[f":{name}", value] for name, value in values_of(ledger, run).items()]
     rows += [[name.replace("_", " "), look.count(n)] for name, n in found.counts.items()]
     look.columns([[Text(a, style="dim"), b] for a, b in rows])
     for word, files in (("read", found.read), ("written", found.written)):
@@ -129,22 +123,3 @@ def _loans(noted: list[Noted], as_json: bool) -> None:
         [[one.id, one.subject, short_time(one.lent), one.state] for one in noted],
         heads=["loan", "subject", "lent", "state"],
     )
-
-
-def _keys(move: Move, book: str, as_json: bool) -> None:
-    import polars as pl
-
-    from mudanza.core.sinks.csv_text import RowWriter
-    from mudanza.core.state.key_pages import open_book
-    from mudanza.core.values.row_columns import INNER
-
-    keys = open_book(ledger_of(move), book, move.key_pattern(book)).all()
-    parts = keys["identity"].str.split(INNER)
-    most = int(parts.list.len().max() or 1)  # type: ignore[arg-type]
-    old = [parts.list.get(i, null_on_oob=True).alias(f"old {i + 1}") for i in range(most)]
-    rows = pl.DataFrame([*old, keys["key"].alias("new")])
-    if as_json:
-        look.document(rows.to_dicts())
-        return
-    writer = RowWriter(rows.columns)
-    sys.stdout.buffer.write(writer.head() + writer.rows(rows))

@@ -29,8 +29,10 @@ COMMANDS = {
     "build": "Write a list's import file, with the balance of all rows.",
     "trace": "Tell one record's whole story, from its source row to the runs it went out in.",
     "check": "Validate any file against a layout.",
+    "keys": "Look into key books; enter what the target gave.",
     "lend": "Lend records out in a workbook for others to correct.",
     "receive": "Take a workbook back: every change, and the import files of it.",
+    "handed-over": "Note that the target took a build in; show what it holds.",
     "ledger": "Show runs, identifiers given out, and loans.",
     "explain": "Explain a finding or a step of the language.",
     "demo": "Create the example of two clinics and walk through it.",
@@ -48,7 +50,7 @@ class _Commands(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
         if cmd_name not in COMMANDS:
             return None
-        command: click.Command = importlib.import_module(f"mudanza.cli.{cmd_name}").command
+        command: click.Command = importlib.import_module(f"mudanza.cli.{cmd_name.replace('-', '_')}").command
         return command
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:

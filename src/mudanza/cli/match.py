@@ -16,6 +16,7 @@ from mudanza.core.work.shapes import draft_shape, reasons_shape
 if TYPE_CHECKING:
     from mudanza.core.plans.move import Move
     from mudanza.core.plans.plan import Plan
+    from mudanza.core.work.matching.answers import Answer
     from mudanza.core.work.matching.drafting import Draft
     from mudanza.core.work.matching.reasons import Reason
 
@@ -84,42 +85,32 @@ def command(
 
 def _draft(move: Move, plan: Plan, rehearse: bool, ask: bool, chart_file: Path | None, as_json: bool) -> None:
     from mudanza.core.engine.intake import open_sources
-    from mudanza.core.language.asking import columns_of
-    from mudanza.core.work.matching.answers import ANSWERS, Answer, answers_text, read_answers, said_of
+    from mudanza.core.work.matching.answers import ANSWERS, answers_text, read_answers
     from mudanza.core.work.matching.drafted_plan import unsure_fields, write_draft
     from mudanza.core.work.matching.drafting import propose, weigh
-    from mudanza.core.work.matching.questions import new_words, with_words
 
     intake = open_sources(plan, move)
     again = unsure_fields(plan) if ask else []
     open_plan = replace(plan, flows={f: flow for f, flow in plan.flows.items() if f not in again})
-    answers, new, words = read_answers(move.folder), list[Answer](), list[tuple[str, str]]()
-
-    def drafted(said: list[Answer]) -> Draft:
-        return propose(move, open_plan, intake, scores, said_of(said, plan.name))
-
+    answers, texts, answered = read_answers(move.folder), dict[Path, str](), set[str]()
     with look.progress(as_json) as tell:
         scores = weigh(move, open_plan, intake, tell=tell)
-        made = drafted(answers)
+        made = propose(move, open_plan, intake, scores, answers, tell)
     if ask:
         from mudanza.cli.match_asking import ask as asked
         from mudanza.cli.match_asking import learn
+        from mudanza.core.work.matching.questions import settled_fields, standing_columns
 
-        standing = {name: columns_of(plan.flows[name]) for name in again}
+        def drafted(said: list[Answer]) -> Draft:
+            return propose(move, open_plan, intake, scores, said)
+
+        standing = standing_columns(plan, again)
         answers, new = asked(plan.name, scores, answers, standing, drafted)
-        words = learn(new_words(scores, new))
         made = drafted(answers)
-    texts = {move.folder / ANSWERS: answers_text(answers)} if new else {}
-    if words:
-        path, text = with_words(move.folder, words)
-        texts[path] = text
-    answered = {answer.field for answer in new}
-    # what stands there unsure and is sure by now, because of other answers or words
-    answered |= {
-        p.field.name
-        for p in made.proposals
-        if p.field.name in again and p.doubt is None and set(columns_of(plan.flows[p.field.name])) == set(p.columns)
-    }
+        texts = learn(move.folder, scores, new)
+        if new:
+            texts[move.folder / ANSWERS] = answers_text(answers)
+        answered = {answer.field for answer in new} | settled_fields(made, standing)
     written = [] if rehearse else write_draft(move, plan, made, answered, texts)
     if chart_file is not None:
         _chart(open_plan, made, {s: [(v.name, v.looks) for v in one.views] for s, one in scores.items()}, chart_file)
@@ -204,7 +195,7 @@ def _show(made: Draft) -> None:
 def _why(move: Move, plan: Plan, name: str, as_json: bool) -> None:
     from mudanza.core.documents.errors import nearest
     from mudanza.core.engine.intake import open_sources
-    from mudanza.core.work.matching.answers import read_answers, said_of
+    from mudanza.core.work.matching.answers import read_answers
     from mudanza.core.work.matching.drafting import weigh
     from mudanza.core.work.matching.reasons import reasons
 
@@ -214,7 +205,7 @@ def _why(move: Move, plan: Plan, name: str, as_json: bool) -> None:
         raise click.UsageError(f"The layout has no field {name!r}." + (f" Did you mean {near!r}?" if near else ""))
     with look.progress(as_json) as tell:
         scores = weigh(move, plan, open_sources(plan, move), tell=tell)
-        found = reasons(scores, name, said_of(read_answers(move.folder), plan.name))
+        found = reasons(scores, plan.name, name, read_answers(move.folder))
     if as_json:
         look.document(reasons_shape(plan.name, name, found))
         return

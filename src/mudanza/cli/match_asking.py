@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -28,19 +29,15 @@ def ask(
 ) -> tuple[list[Answer], list[Answer]]:
     """Ask until nothing is open, or it is enough. `standing` are the columns of flows that stand in the plan unsure. Gives all answers, old and new, and
     the new ones."""
-    from mudanza.core.work.matching.answers import said_of, with_answers
+    from mudanza.core.work.matching.answers import with_answers
     from mudanza.core.work.matching.questions import questions
 
     new: list[Answer] = []
     asked: set[tuple[str, str]] = set()
-    drafted = redraft(answers)
     while True:
         everything = with_answers(answers, new)
-        open_ones = [
-            q
-            for q in questions(drafted, scores, said_of(everything, list_name), standing)
-            if (q.source, q.field.name) not in asked
-        ]
+        left = questions(redraft(everything), scores, everything, standing)
+        open_ones = [q for q in left if (q.source, q.field.name) not in asked]
         if not open_ones:
             if not asked:
                 look.say("there is nothing to ask: no column is unsure.")
@@ -54,9 +51,7 @@ def ask(
             return everything, new
         if choice == "s":
             continue
-        column = None if choice == "n" else choice.removeprefix("=")
-        new += question.answers(list_name, column, len(scores))
-        drafted = redraft(with_answers(answers, new))
+        new.append(question.answer(list_name, None if choice == "n" else choice.removeprefix("=")))
 
 
 def _show(list_name: str, question: Question, number: int, of: int, scores: Mapping[str, Scores]) -> None:
@@ -99,14 +94,12 @@ def _choice(question: Question, scores: Scores) -> str:
 
 
 def _prompt(said: str, default: str) -> str:
-    """An answer; where there is nobody who could give one any more, that it is enough."""
+    """An answer; to break off says that it is enough, so that what was answered is kept."""
     try:
         return str(click.prompt(said, default=default, show_default=bool(default), prompt_suffix=": "))
-    except click.Abort as ended:
-        if isinstance(ended.__context__, EOFError):
-            look.say()
-            return "q"
-        raise
+    except click.Abort:
+        look.say()
+        return "q"
 
 
 def _named(text: str, scores: Scores) -> str | None:
@@ -124,11 +117,15 @@ def _named(text: str, scores: Scores) -> str | None:
     return None
 
 
-def learn(words: list[tuple[str, str]]) -> list[tuple[str, str]]:
-    """Ask whether headings that said nothing are to be known from now on; gives those that are."""
+def learn(folder: Path, scores: Mapping[str, Scores], answers: list[Answer]) -> dict[Path, str]:
+    """Ask whether headings that said nothing are to be known from now on; gives the file of words with them, if so."""
+    from mudanza.core.work.matching.questions import new_words, with_words
+
+    words = new_words(scores, answers)
     if not words:
-        return []
+        return {}
     look.say()
     look.heading("words.csv", "headings that said nothing until now; other lists of the move can know them")
     look.columns([[heading, "means", meaning] for meaning, heading in words])
-    return words if _prompt("add them, y or n", "y").strip().lower().startswith("y") else []
+    agreed = _prompt("add them, y or n", "y").strip().lower().startswith("y")
+    return dict([with_words(folder, words)]) if agreed else {}

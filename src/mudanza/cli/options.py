@@ -108,7 +108,8 @@ def answered(run: Callable[[dict[str, str]], T], given: dict[str, str], *, kept:
                 return text
 
             question = declared.question or f"{declared.name} ({declared.kind})"
-            given = {**given, declared.name: click.prompt(question, value_proc=checked, err=True)}
+            proposed = declared.default if declared.follows else None
+            given = {**given, declared.name: click.prompt(question, default=proposed, value_proc=checked, err=True)}
 
 
 def _kept(move: Move, given: dict[str, str], *, used: bool) -> dict[str, str]:

@@ -33,6 +33,13 @@ _PAUSE = 0.2
 @click.option("--findings", "only_findings", is_flag=True, help="The first rows that have findings.")
 @click.option("--sample", is_flag=True, help="A fair sample of all rows, in every run the same.")
 @click.option("--coverage", "show_coverage", is_flag=True, help="What becomes of every field and every source column.")
+@click.option(
+    "--exclude", nargs=2, metavar="KEY REASON", help="Note in exclusions/LIST.csv that the rows of a record do not go."
+)
+@click.option(
+    "--include", nargs=2, metavar="KEY REASON", help="Note in inclusions/LIST.csv that they go although keep says no."
+)
+@click.option("--who", metavar="NAME", help="Who says so.")
 @click.option("--watch", is_flag=True, help="Show it again whenever the plan, its layout or a crosswalk is saved.")
 @run_options
 @json_option
@@ -48,6 +55,9 @@ def command(
     only_findings: bool,
     sample: bool,
     show_coverage: bool,
+    exclude: tuple[str, str] | None,
+    include: tuple[str, str] | None,
+    who: str | None,
     watch: bool,
     as_of: date | None,
     parameters: dict[str, str],
@@ -64,11 +74,15 @@ def command(
       mudanza preview owners --where '{Status} = "D"' --source north
       mudanza preview owners --findings
       mudanza preview owners --coverage
+      mudanza preview owners --exclude OW-000017 "moved abroad" --who Inês
     """
     if sum([where is not None, key is not None, only_findings, sample, show_coverage]) > 1:
         raise click.UsageError(
             "--where, --key, --findings, --sample and --coverage each choose what is shown; give one of them."
         )
+    if exclude is not None or include is not None:
+        _say(list_name, exclude, include, who, source, as_of, parameters, as_json)
+        return
     if watch and as_json:
         raise click.UsageError("--watch is for people, --json for programs; give one of them.")
 
@@ -106,6 +120,35 @@ def command(
     if not watch:
         ctx.exit(answered(show, parameters))
     _watch(list_name, lambda: show(parameters))
+
+
+def _say(
+    name: str,
+    exclude: tuple[str, str] | None,
+    include: tuple[str, str] | None,
+    who: str | None,
+    source: str | None,
+    as_of: date | None,
+    parameters: dict[str, str],
+    as_json: bool,
+) -> None:
+    from mudanza.core.work.saying_by_hand import SaidNow, say_by_hand
+    from mudanza.core.work.shapes import said_shape
+
+    if exclude is not None and include is not None:
+        raise click.UsageError("--exclude and --include contradict each other; give one of them.")
+    key, reason = exclude or include or ("", "")
+
+    def say(given: dict[str, str]) -> SaidNow:
+        goes = include is not None
+        return say_by_hand(here(), name, key, reason, goes=goes, who=who, source=source, as_of=as_of, parameters=given)
+
+    said = answered(say, parameters)
+    if as_json:
+        look.document(said_shape(said))
+        return
+    for row in said.rows:
+        look.say(f"{said.file}: {', '.join(f'{column} {text}' for column, text in row.items())}; {reason}")
 
 
 def _show(result: PreviewResult) -> None:

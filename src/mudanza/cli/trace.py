@@ -101,6 +101,15 @@ def _show(one: Trace, chosen: set[str] | None) -> None:
                 for loan, field, before, after in one.changes
             ]
         )
+    if one.told:
+        look.say()
+        look.heading("handed over")
+        rows = []
+        for over, became, there in one.told:
+            back = f"; taken back by run {over.taken_back}" if over.taken_back is not None else ""
+            gave = f"the target calls it {there}" if there else ""
+            rows.append([f"run {over.build}", short_time(over.moment), over.by or "", became + back, gave])
+        look.columns(rows, fold=(3,))
     if one.related:
         look.say()
         look.heading("related")

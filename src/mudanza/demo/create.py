@@ -47,5 +47,21 @@ def create_demo(folder: Path, again: bool = False) -> list[str]:
     write_harbour_animals(harbour / "animals.txt", 30, 40)
     write_form(harbour / "registrations.json")
     write_database(harbour / "clinic.sqlite", 45, 40)
-    exports = sorted(path for path in (folder / "incoming").rglob("*") if path.is_file())
+    _a_month_later(folder / "a month later")
+    exports = sorted(
+        path
+        for path in folder.rglob("*/*")
+        if path.is_file() and path.parts[len(folder.parts)] in ("incoming", "a month later")
+    )
     return [*names, *(path.relative_to(folder).as_posix() for path in exports)]
+
+
+def _a_month_later(folder: Path) -> None:
+    """The exports of a month after, of what has changed: they take the place of those in incoming/."""
+    north, harbour = folder / "north", folder / "harbour"
+    north.mkdir(parents=True)
+    harbour.mkdir()
+    write_north(north / "clients.csv", 82, later=True)
+    write_prices(north / "prices.txt", later=True)
+    write_north_animals(north / "animals.csv", 62, 80, later=True)
+    write_database(harbour / "clinic.sqlite", 48, 40)

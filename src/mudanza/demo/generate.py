@@ -74,15 +74,32 @@ def north_rows(count: int, seed: int = SEED) -> Iterator[list[str]]:
         yield row
 
 
-def write_north(path: Path, count: int, seed: int = SEED, mess: bool = True) -> None:
-    """North's export: semicolons, Windows encoding, CRLF. With `mess`, a few rows are what exports also hold."""
+def write_north(path: Path, count: int, seed: int = SEED, mess: bool = True, later: bool = False) -> None:
+    """North's export: semicolons, Windows encoding, CRLF. With `mess`, a few rows are what exports also hold; `later`, it is the one of a month after."""
     with path.open("w", encoding="cp1252", newline="") as file:
         file.write(";".join(NORTH_HEADINGS) + "\r\n")
         for number, row in enumerate(north_rows(count, seed), start=1):
+            if later and not _a_month_later(number, row):
+                continue
             line = ";".join(_quoted(value) for value in row)
             if mess:
                 line = _mess(number, row, line)
             file.write(line + "\r\n")
+
+
+def _a_month_later(number: int, row: list[str]) -> bool:
+    """What happened to a client in a month; gives whether the old program still has it."""
+    match number:
+        case 6:  # moved
+            row[4:8] = ["Travessa do Sol 3", "", "4900-101", "Viana"]
+        case 9:  # paid, and gave the account up
+            row[12:15] = ["I", "0,00", "N"]
+        case 14:  # the telephone was typed anew, a digit short
+            row[8] = "91234"
+        case 20:  # came by
+            row[11], row[13] = "12/11/2026", "45,00"
+    # the old program forgot one client
+    return number != 11
 
 
 def _quoted(value: str) -> str:

@@ -28,16 +28,18 @@ _SPECIES = ["C", "C", "C", "F", "F", "F", "L", "A"]
 _WORDS = ["dog", "dog", "cat", "cat", "rabbit", "bird"]
 
 
-def write_prices(path: Path) -> None:
+def write_prices(path: Path, later: bool = False) -> None:
     """North's price list: each line begins with a tag, and those with # give the columns. Packs have parts below them."""
     lines = ["#ITEM|Code|Text|Price|VAT", "#PACK|Code|Text|Price", "#PART|Item|Quantity"]
     lines += ["|".join(("ITEM", *item)) for item in ITEMS]
+    if later:
+        lines = [line.replace("|35,00|", "|37,50|") for line in lines]
     lines += ["PACK|K01|Puppy's first year|95,00", "PART|C01|2", "PART|V01|1", "PART|F02|1"]
     lines += ["PACK|K02|Kitten's first year|88,00", "PART|C01|2", "PART|V02|1", "NOTE|prices of October"]
     path.write_text("\r\n".join(lines) + "\r\n", encoding="cp1252", newline="")
 
 
-def write_north_animals(path: Path, count: int, clients: int) -> None:
+def write_north_animals(path: Path, count: int, clients: int, later: bool = False) -> None:
     """North's animals: semicolons, Windows encoding, day first, weights with commas, zero dates and question marks."""
     random = Random(SEED)
     pick, chance = random.choice, random.random
@@ -63,9 +65,11 @@ def write_north_animals(path: Path, count: int, clients: int) -> None:
             row[5] = "00/00/0000"
         if number == 23:
             row[3] = "?"
+        if later and number == 18:  # struck off
+            continue
         # every line of the old program ends with a delimiter
         lines.append(";".join(row) + ";")
-    lines.append(f"Total;{count} animals;;;;;;;;")
+    lines.append(f"Total;{len(lines) - 1} animals;;;;;;;;")
     path.write_text("\r\n".join(lines) + "\r\n", encoding="cp1252", newline="")
 
 

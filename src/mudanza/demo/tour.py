@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shlex
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable
@@ -47,6 +48,10 @@ def _mend(folder: Path) -> None:
         "V,,north,,proposed",
         "V,sleeping,north,moved away; asked at the front desk,confirmed",
     )
+
+
+def _a_month_later(folder: Path) -> None:
+    shutil.copytree(folder / "a month later", folder / "incoming", dirs_exist_ok=True)
 
 
 def _edit(path: Path, old: str, new: str) -> None:
@@ -137,6 +142,16 @@ TOUR = [
         "The plan is put before the practice's manager as a mapping sheet, and comes back signed, with remarks.",
         "lend owners --mapping",
     ),
+    Stop("All four lists of both clinics in one command, as they are to be imported:", "build", status=1),
+    Stop("They are imported. From here on it is known what the new system holds.", "handed-over last --by Inês"),
+    Stop(
+        "A month later both old programs export again: new owners, one who moved, one whose account was closed, one whom the old program forgot; an animal struck off. "
+        "What is new, changed and gone, and who leaves, with the reason:",
+        "build --since",
+        _a_month_later,
+        1,
+    ),
+    Stop("Why does the new system hear of this owner for the last time?", "trace OW-000009 --fields standing"),
     Stop("And this is what was done, with the digests of all that was read and written.", "ledger"),
 ]
 

@@ -9,20 +9,25 @@ import polars as pl
 
 from mudanza.core.documents.errors import LanguageError, MudanzaError, nearest
 from mudanza.core.documents.marks import KeyPath
+from mudanza.core.engine.knowing import Knowing, knowing
 from mudanza.core.engine.recipe import Condition, Made, Mentions, Recipe
 from mudanza.core.engine.reference import Reference, leading_nowhere
+from mudanza.core.engine.totals import Totals
 from mudanza.core.findings.problem import Problem
+from mudanza.core.language import nodes
 from mudanza.core.language.compiling import Compiler
 from mudanza.core.language.parsing import error_at, parse_condition, parse_flow
 from mudanza.core.language.steps import STEPS
 from mudanza.core.language.steps.declaring import Step
+from mudanza.core.language.steps.looking_up import known_identifier
 from mudanza.core.language.value import Mint, Stages, Surroundings, Value, combined
 from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.rules import blank_as_rendered, render, value_problems
+from mudanza.core.plans.leavers import LAST_CHANGE
 from mudanza.core.plans.plan import Plan, matches
 from mudanza.core.sinks.formats import sink_of
 from mudanza.core.values.kinds import DTYPES, Kind
-from mudanza.core.values.row_columns import shown_key
+from mudanza.core.values.row_columns import IN_TARGET, shown_key
 
 
 def assemble(
@@ -34,13 +39,14 @@ def assemble(
     sources: Sequence[str] = (),
     references: Sequence[Reference] = (),
     watch: bool = False,
+    named: bool = False,
 ) -> Recipe:
     """The recipe of a plan whose sources have these columns, and these names (none, if rows name their sources themselves), and whose `references` are looked at.
-    With `watch`, it tells each value on the way to each field.
+    With `named`, rows that are not written are named, since others may refer to them. With `watch`, it tells each value on the way to each field.
 
     Raises errors that point into the plan.
     """
-    return _Assembly(plan, columns, around, steps, sources, references, watch).recipe()
+    return _Assembly(plan, columns, around, steps, sources, references, watch).recipe(named=named)
 
 
 def assemble_condition(
@@ -67,6 +73,7 @@ class _Assembly:
         self.early: list[Problem] = []
         self.late: list[Problem] = []
         self.stages = Stages()
+        self.key_mints: list[Mint] = []
         self.by_name = {f.name: f for f in plan.layout.fields}
         self.own_steps = steps is not STEPS
         self.compiler = Compiler(
@@ -80,24 +87,29 @@ class _Assembly:
             watched=[] if watch else None,
         )
 
-    def recipe(self) -> Recipe:
+    def recipe(self, *, named: bool = False) -> Recipe:
         keep = self._keep()
+        known = self._known(named)
         chosen_by = frozenset(self.compiler.used)
         fields = [self._make(field) for field in self.plan.layout.fields]
         for reference in self.references:
             if len(reference.fields) > 1:
                 self._refer(reference, [self.made[name].text for name in reference.fields])
         sorted_by = {s for s in self.plan.sort if not s.startswith("@")}
+        if IN_TARGET in self.compiler.facts:
+            known = replace(known, asked=True)
         return Recipe(
+            known=known,
             keep=keep,
             early=self.stages.early,
             mints=self.stages.mints,
+            key_mints=tuple(self.key_mints),
             late=self.stages.late,
             fields=fields,
             early_problems=self.early,
             late_problems=self.late,
             key=self.plan.layout.primary_key,
-            folds_key=self.plan.layout.key_ignores_case,
+            key_rule=self.plan.layout.key_rule,
             mentions=Mentions(
                 used=frozenset(self.compiler.used | sorted_by),
                 chosen_by=chosen_by,
@@ -108,6 +120,7 @@ class _Assembly:
                 watched=tuple(self.compiler.watched or ()),
             ),
             own_steps=self.own_steps,
+            totals=self._totals(),
         )
 
     def _keep(self) -> Condition | None:
@@ -133,10 +146,52 @@ class _Assembly:
             )
 
         compiler = replace(self.compiler, stages=stages, field_value=no_fields, watched=None)
-        value = stages.hold(compiler.condition(text, parse_condition(text), column))
+        node = parse_condition(text)
+        value = stages.hold(compiler.condition(text, node, column))
         if value.late:
             raise error_at(text, 0, len(text), "rows cannot be chosen by an identifier that is still to be made.")
-        return Condition(stages.early, value.expr, list(value.problems))
+        parts = []
+        if self.around.in_target is not None:
+            # which part it is that a record does not meet any more is asked of those alone that the target holds
+            for part in node.parts if isinstance(node, nodes.Logic) and node.word == "and" else [node]:
+                met = stages.hold(compiler.condition(text, part, column))
+                parts.append((text[part.start : part.end], met.expr))
+        of_target = IN_TARGET in self.compiler.facts
+        return Condition(stages.early, value.expr, list(value.problems), tuple(parts), of_target)
+
+    def _known(self, named: bool) -> Knowing:
+        """What adds to rows what is known of them, where anything is."""
+        around, layout = self.around, self.plan.layout
+        if around.in_target is None and not around.by_hand and not named:
+            return Knowing()
+        early = self._before_identifiers()
+        key = {name: early._make(self.by_name[name]).text for name in layout.primary_key}
+        if IN_TARGET in early.compiler.facts:
+            raise self.plan.error(
+                "the key cannot hang on whether the target holds the record, which is known by the key.",
+                ("fields", layout.primary_key[0]),
+            )
+        last = {sort for sort, leaving in self.plan.leavers.items() if leaving.action == LAST_CHANGE}
+        return replace(knowing(layout, around, early.stages, key), last=frozenset(last), named=named)
+
+    def _before_identifiers(self) -> _Assembly:
+        """An assembly of its own stages, in which identifiers are those that were given by earlier runs."""
+        steps = {
+            **self.compiler.steps,
+            "mint": replace(self.compiler.steps["mint"], work=known_identifier),
+        }
+        return _Assembly(self.plan, self.compiler.columns, self.around, steps, self.compiler.sources, (), False)
+
+    def _totals(self) -> Totals:
+        """What makes the numbers that are summed over all rows, whatever becomes of these."""
+        names = list(dict.fromkeys(one.field for one in self.plan.totals if one.field is not None))
+        if not names:
+            return Totals()
+        early = self._before_identifiers()
+        values = {name: early._make(self.by_name[name]).value.expr for name in names}
+        if IN_TARGET in early.compiler.facts:
+            raise self.plan.error("a sum cannot hang on what the target holds.", ("totals", 0))
+        return Totals(tuple(early.stages.early), values)
 
     def _field_value(self, name: str) -> Value | None:
         """The typed value of another field of the row, for `{@name}`."""
@@ -164,6 +219,8 @@ class _Assembly:
             self.under_way.pop()
             columns = frozenset(self.compiler.used)
             self.compiler.used = used_so_far | columns
+        if field.name in self.plan.layout.primary_key:
+            self.key_mints += self.stages.mints[mints_before:]
         problems = list(value.problems)
         typed = self.stages.hold(value)
         text = self.stages.hold(typed, render(field, typed.expr, typed.kind))

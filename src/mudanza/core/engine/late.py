@@ -8,14 +8,16 @@ from functools import cached_property
 
 import polars as pl
 
-from mudanza.core.engine.early import ROW, Early, gather_here
+from mudanza.core.engine.early import NOT_KEPT, ROW, Early, gather_here, missed_rows
 from mudanza.core.engine.identities import asked_for
-from mudanza.core.engine.numbering import Fresh, number, same_numbers
+from mudanza.core.engine.knowing import LAST, THEIRS
+from mudanza.core.engine.numbering import JOINED, Fresh, number, same_numbers
 from mudanza.core.engine.recipe import Made, Recipe
 from mudanza.core.engine.repeats import SeenKeys
 from mudanza.core.findings.finding import frame, joined, subject
 from mudanza.core.findings.problem import Problem, flags, held
 from mudanza.core.language.value import Stage
+from mudanza.core.plans.leavers import HELD_BACK
 from mudanza.core.tables.key_book import KeyBook
 from mudanza.core.values.hashing import fixed_hash
 from mudanza.core.values.row_columns import INNER, LINE, WHERE, WHY, file_and_line, key_text, shown_key
@@ -37,7 +39,8 @@ class Ends:
     """Where the rows of a batch ended.
 
     `written` has the layout's titles as text columns (and `extra` ones asked for), `lines` where these rows stood, `records` a hash of each; `held` the untouched source
-    columns plus `#why`; `skipped` counts rows by rule. `asked` are hashes of the old identifiers that the written rows ask for (of `ASKED`).
+    columns plus `#why`; `skipped` counts rows by rule. `asked` are hashes of the old identifiers that the written rows ask for (of `ASKED`); `missed` are the rows that are not
+    written, if somebody wants to know of them (of `early.MISSED`).
     """
 
     written: pl.DataFrame
@@ -49,6 +52,7 @@ class Ends:
     skipped: dict[str, int]
     merged: int
     asked: pl.DataFrame
+    missed: pl.DataFrame
 
     def end_of(self, line: int) -> str:
         """How the row at a line ended: written, held back, merged or skipped."""
@@ -76,26 +80,36 @@ def run_late(recipe: Recipe, early: Early, memory: Memory, files: Sequence[str],
     memory.seen.add(ended.keys)
     findings = joined([early.findings, ended.findings])
     held_index = pl.concat([early.held, ended.held])
+    skipped = early.skipped
+    if ended.told_before.height:
+        skipped = {**skipped, NOT_KEPT: skipped.get(NOT_KEPT, 0) + ended.told_before.height}
     held_rows = (
         early.original.filter(pl.col(ROW).is_in(held_index.implode())) if held_index.len() else early.original.head(0)
     )
+    held_rows = held_rows.drop(ROW).join(_reasons(findings), on=LINE, how="left", maintain_order="left")
     texts = [made.text.expr.alias(made.field.title) for made in recipe.fields]
     return Ends(
         written=ended.rows.select(*texts, *extra),
         lines=ended.rows[LINE],
         places=ended.rows[WHERE],
         records=_hashes(recipe, ended),
-        held=held_rows.drop(ROW).join(_reasons(findings), on=LINE, how="left", maintain_order="left"),
+        held=held_rows,
         findings=findings,
-        skipped=early.skipped,
+        skipped=skipped,
         merged=ended.merged,
         asked=asked_for(recipe, ended.rows),
+        missed=_missed(recipe, early, held_rows),
     )
+
+
+def _missed(recipe: Recipe, early: Early, held: pl.DataFrame) -> pl.DataFrame:
+    """The rows that are not written, if somebody wants to know."""
+    return pl.concat([early.missed, missed_rows(recipe, held, HELD_BACK, pl.col(WHY))])
 
 
 def _hashes(recipe: Recipe, ended: _Settled) -> pl.Series:
     """The hashes of the written records, as they are kept."""
-    if not recipe.folds_key:
+    if not recipe.key_rule:
         return ended.keys["record"]
     # a key whose capitals alone changed is a change, too
     return ended.rows.select(fixed_hash([one.text.expr for one in recipe.fields]).alias("record")).to_series()
@@ -103,7 +117,7 @@ def _hashes(recipe: Recipe, ended: _Settled) -> pl.Series:
 
 def run_whole(recipe: Recipe, rows: pl.DataFrame, books: Mapping[str, KeyBook]) -> pl.DataFrame:
     """All columns that the recipe makes of rows, wherever these would end; identifiers as they would be given out."""
-    made = recipe.run(rows.with_row_index(ROW), recipe.early)
+    made = recipe.run(recipe.with_known(rows.with_row_index(ROW)), recipe.early)
     return recipe.run(number(recipe, made, books).rows, recipe.late).drop(ROW)
 
 
@@ -124,7 +138,8 @@ def _reasons(findings: pl.DataFrame) -> pl.DataFrame:
 
 @dataclass(frozen=True)
 class _Settled:
-    """Rows that are written, the numbers of those held back, the new identifiers, and the hashed keys of the written."""
+    """Rows that are written, the numbers of those held back, the new identifiers, the hashed keys of the written, and the rows that were to be written for the last time and are in
+    the target just so."""
 
     rows: pl.DataFrame
     held: pl.Series
@@ -132,6 +147,7 @@ class _Settled:
     merged: int
     fresh: Fresh
     keys: pl.DataFrame
+    told_before: pl.DataFrame
 
 
 def _settled(recipe: Recipe, rows: pl.DataFrame, memory: Memory, files: Sequence[str]) -> _Settled:
@@ -145,15 +161,18 @@ def _settled(recipe: Recipe, rows: pl.DataFrame, memory: Memory, files: Sequence
     while True:
         made = recipe.run(numbered.rows, [*recipe.late, Stage(flags(recipe.late_problems, start))])
         bad = made.select(held(recipe.late_problems, start)).to_series()
-        keys, first, same = _repeats(recipe, made, bad, memory.seen)
-        written = ~bad & first.is_null()
+        told = _told_before(recipe, made) & ~bad
+        keys, first, same = _repeats(recipe, made, bad | told, memory.seen)
+        if JOINED in made.columns:
+            same = same | made[JOINED]
+        written = ~bad & ~told & first.is_null()
         if not recipe.mints or (numbered is first_try and written.all()):
             break
         again = number(recipe, rows, memory.books, written)
         if same_numbers(again.fresh, numbered.fresh):
             break
         numbered = again
-    repeats = ~bad & first.is_not_null()
+    repeats = ~bad & ~told & first.is_not_null()
     repeated = made.with_columns(first.alias(_FIRST), same.alias(_SAME)).filter(repeats)
     findings = [gather_here(made, recipe.late_problems, start), _repeat_findings(recipe, repeated, files)]
     return _Settled(
@@ -163,7 +182,16 @@ def _settled(recipe: Recipe, rows: pl.DataFrame, memory: Memory, files: Sequence
         merged=int((repeats & same).sum()),
         fresh=numbered.fresh,
         keys=keys.filter(written),
+        told_before=made.filter(told),
     )
+
+
+def _told_before(recipe: Recipe, made: pl.DataFrame) -> pl.Series:
+    """Which rows are to be written for the last time though the target holds just that."""
+    if LAST not in made.columns:
+        return pl.Series(LAST, [False]).new_from_index(0, made.height)
+    record = fixed_hash([one.text.expr for one in recipe.fields])
+    return made.select((pl.col(LAST) & (record == pl.col(THEIRS))).fill_null(False)).to_series()
 
 
 def _repeats(
@@ -175,11 +203,11 @@ def _repeats(
         schema = {"key": pl.UInt64, "key2": pl.UInt64, "record": pl.UInt64, "where": pl.Int64}
         return pl.DataFrame({name: [None] * made.height for name in schema}, schema=schema), no, no.is_not_null()
 
-    def folded(one: Made) -> pl.Expr:
-        fold = recipe.folds_key and one.field.name in recipe.key
-        return one.text.expr.str.to_lowercase() if fold else one.text.expr
+    def compared(one: Made) -> pl.Expr:
+        return recipe.key_rule.part(one.text.expr) if one.field.name in recipe.key else one.text.expr
 
-    hashed = SeenKeys.prepare(made, [folded(one) for one in recipe.key_fields], [folded(one) for one in recipe.fields])
+    keys, whole = ([compared(one) for one in fields] for fields in (recipe.key_fields, recipe.fields))
+    hashed = SeenKeys.prepare(made, keys, whole)
     hashed = hashed.with_columns(made[WHERE].alias("where"))
     candidates = hashed if not bad.any() else hashed.filter(~bad)
     found = seen.first_seen(candidates)

@@ -8,30 +8,34 @@ from dataclasses import dataclass
 import polars as pl
 
 from mudanza.core.engine.corrections import broken_before, held_before
-from mudanza.core.engine.early import Early, run_early
+from mudanza.core.engine.early import Early, missed_schema, run_early
 from mudanza.core.engine.identities import Identities
 from mudanza.core.engine.intake import Intake, Opened
+from mudanza.core.engine.knowing import LAST, LEFT, THEIRS
 from mudanza.core.engine.late import Ends, Memory, run_late
 from mudanza.core.engine.places import with_cells
 from mudanza.core.engine.recipe import Recipe
 from mudanza.core.engine.summary import Balance, Summary
+from mudanza.core.engine.totals import ADDED, CHANGED, Amounts, amounts
 from mudanza.core.findings.finding import joined
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sources.opening import read_ahead
 from mudanza.core.sources.reader import Batch
-from mudanza.core.values.row_columns import FILE, LINE, SOURCE, TEXT, WAS, WHY
+from mudanza.core.values.row_columns import FILE, LINE, SOURCE, SOURCE_COLUMN, TEXT, WAS, WHY
 
 
 @dataclass(frozen=True)
 class Part:
     """What becomes of a batch of rows: the written (with the columns to sort by), the place (as `row_columns.where`) and a hash of each, the held back (damaged rows among them, with their `#text`), the
-    findings, all in the total order; and what is counted."""
+    findings, and the rows that are not written, if somebody wants to know of them, all in the total order; and what is counted. Beside the fields the written have the columns of
+    `kept_beside`."""
 
     written: pl.DataFrame
     places: pl.Series
     records: pl.Series
     held: pl.DataFrame
     findings: pl.DataFrame
+    missed: pl.DataFrame
     summary: Summary
     #: how much of all sources of the list has been read, if that can be told
     share: float | None = None
@@ -49,7 +53,7 @@ def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> It
             yield _rest(recipe, intake, rest)
             rest = []
         current = opened
-        ends = run_late(recipe, early, memory, files, sort_by)
+        ends = run_late(recipe, early, memory, files, [*sort_by, *kept_beside(recipe, early.rows)])
         found = with_cells(ends.findings, opened, recipe)
         whole = found["line"].is_null()
         if whole.any():
@@ -59,7 +63,9 @@ def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> It
         summary = _counted(plan, recipe, opened, batch, early, ends, unused, read)
         summary.tally.add(found)
         held = _held(opened, batch, ends, intake.columns)
-        yield Part(ends.written, ends.places, ends.records, held, found, summary, intake.share(opened, batch))
+        yield Part(
+            ends.written, ends.places, ends.records, held, found, ends.missed, summary, intake.share(opened, batch)
+        )
     if rest:
         yield _rest(recipe, intake, rest)
 
@@ -84,6 +90,7 @@ def _rest(recipe: Recipe, intake: Intake, rest: Sequence[pl.DataFrame]) -> Part:
         pl.Series([], dtype=pl.UInt64),
         pl.DataFrame(schema=held_schema(intake.columns)),
         found,
+        pl.DataFrame(schema=missed_schema(recipe)),
         summary,
     )
 
@@ -98,12 +105,26 @@ def _counted(
         held_back=ends.held.height + len(batch.broken),
     )
     balance.skip(ends.skipped)
-    summary = Summary({opened.source.name: balance}, identities=Identities([ends.asked]), corrected=early.corrected)
+    summary = Summary(
+        {opened.source.name: balance}, identities=Identities([ends.asked]), corrected=early.corrected, said=early.said
+    )
     if unused:
         summary.unused = dict(early.original.select(pl.col(unused).count()).row(0, named=True))
+    if recipe.totals.fields:
+        summary.amounts = {opened.source.name: _amounts(recipe, batch, early, ends)}
     summary.expected.see(plan, recipe, early, ends)
     summary.met.see(recipe, early)
     return summary
+
+
+def _amounts(recipe: Recipe, batch: Batch, early: Early, ends: Ends) -> dict[str, Amounts]:
+    merged = ends.findings.filter(pl.col("code") == "row.merged")["line"]
+    lines = {"written": ends.lines, "merged": merged, "held_back": ends.held[LINE]}
+    if THEIRS in ends.written.columns:
+        theirs = ends.written[THEIRS]
+        lines[ADDED] = ends.lines.filter(theirs.is_null())
+        lines[CHANGED] = ends.lines.filter((theirs != ends.records).fill_null(False))
+    return amounts(recipe.totals, early.numbers, len(batch.broken), lines)
 
 
 def held_schema(columns: Sequence[str]) -> dict[str, type[pl.DataType]]:
@@ -125,6 +146,14 @@ def _held(opened: Opened, batch: Batch, ends: Ends, columns: Sequence[str]) -> p
         broken = opened.broken_rows(batch.broken, list(columns))
         parts.append(broken.with_columns(reasons, broken_before(batch.broken)).select(list(schema)))
     return pl.concat(parts).sort(LINE, maintain_order=True)
+
+
+def kept_beside(recipe: Recipe, rows: pl.DataFrame) -> list[pl.Expr]:
+    """What is kept of the rows that records are made of: the columns that `keep` looks at, whether they are written for the last time (`LAST`),
+    and what the target holds of them (`THEIRS`, `LEFT`), if that is known."""
+    looked_at = [pl.col(column).alias(SOURCE_COLUMN + column) for column in recipe.looked_at]
+    theirs = [pl.col(THEIRS), pl.col(LEFT)] if recipe.known.of_target else []
+    return [*looked_at, *theirs, pl.col(LAST) if LAST in rows.columns else pl.lit(False).alias(LAST)]
 
 
 _SORT = "\x1fsort"

@@ -20,6 +20,8 @@ from mudanza.core.values.row_columns import INNER
 _NUMBER, _MINT, _GROUP, _FIRST = "number", "mint", "group", "first"
 #: beside columns of sources, which may have any other name
 _THEIRS = f"{INNER}theirs"
+#: whether somebody said that a row is of the same record as another, by an identifier of its
+JOINED = f"{INNER}joined"
 Fresh = dict[str, pl.DataFrame]
 
 
@@ -42,6 +44,11 @@ def number(
     for name in recipe.books:
         mints = [mint for mint in recipe.mints if mint.book == name]
         rows, fresh[name] = _numbered(books[name], mints, rows, written)
+    joined = [
+        pl.col(m.identity).is_in(books[m.book].joined.implode()) for m in recipe.key_mints if books[m.book].joined.len()
+    ]
+    if joined:
+        rows = rows.with_columns(pl.any_horizontal(joined).fill_null(False).alias(JOINED))
     return Numbered(rows, fresh)
 
 

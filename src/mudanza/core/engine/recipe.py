@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import polars as pl
 
 from mudanza.core.documents.errors import MoveError, MudanzaError, Place
+from mudanza.core.engine.knowing import Knowing
+from mudanza.core.engine.totals import Totals
 from mudanza.core.findings.problem import Problem
 from mudanza.core.language.compiling import Watched
-from mudanza.core.language.value import Asked, Mint, Stage, Value, run_stages
+from mudanza.core.language.value import Asked, Mint, Stage, Value, roots, run_stages
 from mudanza.core.layouts.layout import Field
+from mudanza.core.values.key_rule import KeyRule
+from mudanza.core.values.row_columns import IN_TARGET, LINE
 
 
 @dataclass(frozen=True)
@@ -28,11 +32,17 @@ class Made:
 
 @dataclass(frozen=True)
 class Condition:
-    """A condition on source rows. Rows for which it cannot be told (a problem of severity stop) are not chosen."""
+    """A condition on source rows. Rows for which it cannot be told (a problem of severity stop) are not chosen.
+
+    `parts` are those that must all be met, each with its text.
+    """
 
     stages: list[Stage]
     expr: pl.Expr
     problems: list[Problem]
+    parts: tuple[tuple[str, pl.Expr], ...] = ()
+    #: whether it asks what the target holds
+    of_target: bool = False
 
     def choose(self, rows: pl.DataFrame, *, meeting: bool = True) -> pl.DataFrame:
         """The rows that meet it or, without `meeting`, those that surely do not."""
@@ -57,27 +67,35 @@ class Mentions:
 
 @dataclass(frozen=True)
 class Recipe:
-    """What is done to rows: `keep` chooses them, then come `early` stages, then identifiers (`mints`), then `late` stages.
+    """What is done to rows: what is `known` of them is added, `keep` chooses them, then come `early` stages, then identifiers (`mints`, those of the key apart), then `late` stages.
 
-    `fields` are in layout order; those of `key` (by their names) make the record's key, compared without case if `folds_key`.
+    `fields` are in layout order; those of `key` (by their names) make the record's key, compared by `key_rule`.
     `late_problems` can only be asked once identifiers are there. `own_steps` says whether steps of the move's own are in it.
     """
 
+    known: Knowing
     keep: Condition | None
     early: list[Stage]
     mints: list[Mint]
+    key_mints: tuple[Mint, ...]
     late: list[Stage]
     fields: list[Made]
     early_problems: list[Problem]
     late_problems: list[Problem]
     key: tuple[str, ...]
-    folds_key: bool
+    key_rule: KeyRule
     mentions: Mentions
     own_steps: bool
+    totals: Totals = field(default_factory=Totals)
 
     @property
     def titles(self) -> list[str]:
         return [made.field.title for made in self.fields]
+
+    @property
+    def looked_at(self) -> list[str]:
+        """The columns of sources that `keep` looks at."""
+        return sorted(column for column in self.mentions.chosen_by if not column.startswith("#"))
 
     @property
     def key_fields(self) -> list[Made]:
@@ -88,6 +106,24 @@ class Recipe:
     def books(self) -> list[str]:
         """The key books that identifiers are given out from."""
         return list(dict.fromkeys(mint.book for mint in self.mints))
+
+    def with_known(self, rows: pl.DataFrame) -> pl.DataFrame:
+        """Rows with what is known of them, if that is asked of all."""
+        return self.named(rows) if self.known.at_once else rows
+
+    def numbers(self, rows: pl.DataFrame) -> pl.DataFrame:
+        """The numbers of rows that are summed, whatever becomes of them, with their lines."""
+        return self.totals.of(self.run(rows, list(self.totals.stages)) if self.totals.stages else rows)
+
+    def named(self, rows: pl.DataFrame) -> pl.DataFrame:
+        """Rows with what is known of them; where nothing is, the target holds none."""
+        if not self.known.stages:
+            return rows.with_columns(pl.lit(False).alias(IN_TARGET))
+        names = [expr.meta.output_name() for expr in self.known.stages[-1].columns]
+        # tables are joined to what is looked at alone, and not to all that a source has
+        wanted = roots(self.known.stages)
+        narrow = rows.select(name for name in rows.columns if name in wanted or name == LINE)
+        return rows.hstack(self.run(narrow, list(self.known.stages)).select(names))
 
     def run(self, rows: pl.DataFrame, stages: list[Stage]) -> pl.DataFrame:
         """Rows with the columns of some of its stages. Raises MoveError where the move's own steps fail."""

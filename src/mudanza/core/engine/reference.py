@@ -8,10 +8,11 @@ from dataclasses import dataclass
 import polars as pl
 
 from mudanza.core.findings.problem import Problem
-from mudanza.core.language.value import Stages, Value, combined
+from mudanza.core.language.value import FATES, Stages, Value, combined
 from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.rules import blank_as_rendered
 from mudanza.core.plans.plan import NOWHERE
+from mudanza.core.values.key_rule import KeyRule
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import WHERE, key_text, shown_key
 
@@ -28,9 +29,11 @@ class Reference:
 
     fields: tuple[str, ...]
     known: pl.DataFrame | pl.Series
-    folds: bool
+    compared: KeyRule
     nowhere: str
     rule: str
+    #: what became of rows of that list that were not written, by their keys as they are compared: `text`, `code` of `FATES`, and `told` in words
+    fates: pl.DataFrame | None = None
 
     @property
     def blanks(self) -> bool:
@@ -38,9 +41,9 @@ class Reference:
         return self.nowhere == "blank"
 
 
-def known_keys(rows: pl.DataFrame, titles: Sequence[str], *, folds: bool) -> pl.DataFrame:
+def known_keys(rows: pl.DataFrame, titles: Sequence[str], compared: KeyRule) -> pl.DataFrame:
     """What the records of a list offer to references by these columns."""
-    key = folded(key_text([pl.col(title) for title in titles]), folds)
+    key = compared.whole(key_text([pl.col(title) for title in titles]))
     return rows.select(key.alias(_KEY)).unique(maintain_order=True).with_columns(pl.lit(True).alias(_THERE))
 
 
@@ -49,7 +52,7 @@ def leading_nowhere(
 ) -> Value:
     """Whether the texts of a reference's fields are of no record, as a yes/no value with the problem that tells of it, by what is `said` to lead nowhere (the texts if None)."""
     joined = key_text([text.expr for text in texts])
-    asked = stages.hold(combined(list(texts), folded(joined, reference.folds), Kind.TEXT))
+    asked = stages.hold(combined(list(texts), reference.compared.whole(joined), Kind.TEXT))
     if isinstance(reference.known, pl.Series):
         nowhere = stages.hold(asked.map(pl.col(WHERE).is_in(reference.known.implode()), Kind.YESNO))
     else:
@@ -59,12 +62,16 @@ def leading_nowhere(
         ).fill_null(True)
         nowhere = stages.hold(there.map(there.expr.is_null() & ~blank, Kind.YESNO))
     title = ", ".join(field.title for field in fields)
-    problem = Problem(
-        _LED[reference.nowhere], title, nowhere.expr, shown_key(joined) if said is None else said, reference.rule
-    )
-    return Value(Kind.YESNO, nowhere.expr, nowhere.level, nowhere.late, (problem,))
-
-
-def folded(key: pl.Expr, folds: bool) -> pl.Expr:
-    """A key as it is compared: where case does not matter, in small letters."""
-    return key.str.to_lowercase() if folds else key
+    shown = shown_key(joined) if said is None else said
+    if reference.fates is None:
+        problem = Problem(_LED[reference.nowhere], title, nowhere.expr, shown, reference.rule)
+        return Value(Kind.YESNO, nowhere.expr, nowhere.level, nowhere.late, (problem,))
+    code, told = stages.join(asked, reference.fates)
+    held_back = reference.nowhere == NOWHERE[0]
+    unknown = nowhere.expr & code.expr.is_null() if held_back else nowhere.expr
+    rule = pl.coalesce(told.expr, pl.lit(reference.rule))
+    problems = [Problem(_LED[reference.nowhere], title, unknown, shown, rule)]
+    for one in FATES if held_back else ():
+        problems.append(Problem(one, title, nowhere.expr & (code.expr == one).fill_null(False), shown, rule))
+    level = max(nowhere.level, code.level, told.level)
+    return Value(Kind.YESNO, nowhere.expr, level, nowhere.late, tuple(problems))

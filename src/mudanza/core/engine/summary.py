@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from mudanza.core.engine.expectations import Expected, Met
 from mudanza.core.engine.identities import Identities
+from mudanza.core.engine.totals import Amounts, merged_amounts
 from mudanza.core.findings.tally import Tally
 
 #: the ends of rows, as they are told
@@ -53,7 +54,7 @@ class Balance:
 @dataclass
 class Summary:
     """What is counted: the ends by source, the findings, the values of columns that nothing uses, what is watched, the
-    old identifiers, and the rows that came back corrected, by the file they came in."""
+    old identifiers, the rows that came back corrected, by the file they came in, and how many rows were met by what was `said` of rows, by its number."""
 
     balances: dict[str, Balance] = field(default_factory=dict)
     tally: Tally = field(default_factory=Tally)
@@ -62,6 +63,9 @@ class Summary:
     met: Met = field(default_factory=Met)
     identities: Identities = field(default_factory=Identities)
     corrected: dict[str, int] = field(default_factory=dict)
+    said: dict[int, int] = field(default_factory=dict)
+    #: by source and field, what the rows come to
+    amounts: dict[str, dict[str, Amounts]] = field(default_factory=dict)
 
     def merge(self, later: Summary) -> None:
         """Add what was counted of rows that come after all of these."""
@@ -75,6 +79,10 @@ class Summary:
         self.identities.merge(later.identities)
         for file, count in later.corrected.items():
             self.corrected[file] = self.corrected.get(file, 0) + count
+        for source, by_field in later.amounts.items():
+            self.amounts[source] = merged_amounts(self.amounts.get(source, {}), by_field)
+        for number, count in later.said.items():
+            self.said[number] = self.said.get(number, 0) + count
 
     @property
     def total(self) -> Balance:

@@ -33,6 +33,20 @@ def columns_of(text: str, what: str = "flow") -> list[str]:
     return list(dict.fromkeys(name for name in names if not name.startswith(("@", "#"))))
 
 
+def tested_columns(text: str) -> list[str]:
+    """The columns that a condition compares with something, and not alone asks whether they are blank."""
+    node = parsed(text, "condition")
+    tests = [n for n in walk(node) if isinstance(n, nodes.Test) and "blank" not in n.word] if node is not None else []
+    names = (n.name for test in tests for n in walk(test) if isinstance(n, nodes.Reference))
+    return list(dict.fromkeys(name for name in names if not name.startswith(("@", "#"))))
+
+
+def asks_for(text: str, fact: str) -> bool:
+    """Whether a condition asks for a fact, as `#in_target`."""
+    node = parsed(text, "condition")
+    return node is not None and any(isinstance(n, nodes.Reference) and n.name == fact for n in walk(node))
+
+
 def value_columns(text: str) -> list[str]:
     """The source columns that a flow takes values from, not those that its conditions alone look at."""
 

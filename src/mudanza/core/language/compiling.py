@@ -18,10 +18,12 @@ from mudanza.core.language.steps.declaring import Call, Step
 from mudanza.core.language.value import Stages, Surroundings, Value, combined, only_where
 from mudanza.core.language.wording import conversion, listed
 from mudanza.core.values.kinds import DECIMAL, DTYPES, Kind, plain_text
-from mudanza.core.values.row_columns import FILE, LINE, SOURCE
+from mudanza.core.values.row_columns import FILE, IN_TARGET, LINE, SOURCE
 
 _FACTS = {"#row": (LINE, Kind.NUMBER), "#source": (SOURCE, Kind.TEXT), "#file": (FILE, Kind.TEXT)}
 _DAY = "#day"
+#: whether the target holds the row's record, as far as is known
+IN_TARGET_NAME = "#in_target"
 
 
 @dataclass(frozen=True)
@@ -53,6 +55,8 @@ class Compiler:
     sources: Sequence[str] = ()
     #: source columns that conditions compare with texts, and these texts
     compared: dict[str, set[str]] = field(default_factory=dict)
+    #: the inner columns that flows ask for, which are known of rows before anything is made of them
+    facts: set[str] = field(default_factory=set)
     #: where it is asked for, each value on the way to a field
     watched: list[Watched] | None = None
 
@@ -289,7 +293,10 @@ class _Flow(Conditions):
         text = self.compiler.around.parameters.standing_in(declared.kind) if text is None else text
         if text is None:
             near = None if declared.question else self.compiler.around.parameters.nearest(node.name)
-            hint = f"Did you mean :{near}?" if near else f"Give it with --set {node.name}=VALUE."
+            hint = f"Did you mean :{near}?" if near else f"Give it with --set {declared.name}=VALUE."
+            proposal = self.compiler.around.parameters.proposal(declared.name)
+            if proposal is not None:
+                declared, hint = replace(declared, default=proposal[0]), proposal[1]
             error = self.fail(node, f"no value was given for :{node.name}.", hint)
             raise MissingParameterError(declared, error.what, place=error.place, hint=error.hint)
         try:
@@ -326,6 +333,9 @@ class _Flow(Conditions):
             column, kind = _FACTS[name]
             self.compiler.used.add(column)
             return Value(kind, pl.col(column).cast(DTYPES[kind]))
+        if name == IN_TARGET_NAME:
+            self.compiler.facts.add(IN_TARGET)
+            return Value(Kind.YESNO, pl.col(IN_TARGET))
         if name == _DAY:
             return Value(Kind.DATE, pl.lit(self.compiler.around.as_of))
         if name in self.compiler.columns:
@@ -337,9 +347,9 @@ class _Flow(Conditions):
             raise self.fail(
                 node,
                 f"the reader knows no {name!r} of a row.",
-                f"There are {', '.join(f'{{{fact}}}' for fact in (*_FACTS, _DAY))}.",
+                f"There are {', '.join(f'{{{fact}}}' for fact in (*_FACTS, _DAY, IN_TARGET_NAME))}.",
             )
-        known = [*self.compiler.columns, *_FACTS, _DAY]
+        known = [*self.compiler.columns, *_FACTS, _DAY, IN_TARGET_NAME]
         near = nearest(name, known)
         fields = f" A field is written {{@{name}}}." if name in self.compiler.field_names else ""
         hint = f"Did you mean {{{near}}}?" if near else f"The sources have: {few(self.compiler.columns)}."

@@ -14,6 +14,7 @@ _FACTS = {
     "#file": "the file's name",
     "#row": "the row's number",
     "#day": "the run's day",
+    "#in_target": "whether the target holds the record",
 }
 _TESTS = {
     "=": "is",

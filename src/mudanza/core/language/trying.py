@@ -29,7 +29,7 @@ def nothing(name: str) -> Any:
 
 def without_tables(as_of: date, parameters: Parameters | None = None) -> Surroundings:
     """Surroundings in which flows find no crosswalk, key book or lookup."""
-    return Surroundings(nothing, nothing, nothing, parameters or Parameters(), as_of, nothing)
+    return Surroundings(nothing, nothing, parameters or Parameters(), as_of, nothing)
 
 
 def try_flow(

@@ -10,6 +10,7 @@ import polars as pl
 
 from mudanza.core.findings.problem import Problem
 from mudanza.core.language.parameters import Parameters
+from mudanza.core.tables.by_hand import ByHand
 from mudanza.core.tables.crosswalk import Crosswalk
 from mudanza.core.tables.lookup import Lookup
 from mudanza.core.values.kinds import Kind
@@ -129,6 +130,11 @@ def run_stages(rows: pl.LazyFrame, stages: Sequence[Stage]) -> pl.LazyFrame:
     return rows
 
 
+def roots(stages: Sequence[Stage]) -> set[str]:
+    """The columns that stages look at, their own among them."""
+    return {name for stage in stages for expr in stage.columns for name in expr.meta.root_names()}
+
+
 @dataclass
 class Stages:
     """Columns computed one after the other; those of one stage do not need each other."""
@@ -166,19 +172,39 @@ class Stages:
         return f"{INNER}{self._count}"
 
 
+#: a record's key, and the identifier that the target gave it
+TARGET_IDS = ("key", "there")
+#: the findings on what refers to a record that is not written, by what became of its row
+FATES = ("reference.skipped", "reference.held-back")
+
+
+def _no_fates(_: str) -> pl.DataFrame | None:
+    return None
+
+
+def _no_target(_: str) -> PartTable:
+    return PartTable(TARGET_IDS, lambda _: pl.DataFrame(schema=dict.fromkeys(TARGET_IDS, pl.String)))
+
+
 @dataclass(frozen=True)
 class Surroundings:
-    """What flows may refer to beyond the row: crosswalks, keys already given, values given at run time.
+    """What flows may refer to beyond the row: crosswalks, keys already given, values given at run time, what the target holds of the list (None if nothing is known of it:
+    keys as they are compared, hashes of records, and whether they left), what somebody said of rows, and what became of
+    the rows of old identifiers that were not written (`text`, `code` of `FATES`, and `told` in words; None if nothing is known),
+    and the identifiers that the target gave to records of a list.
 
     `crosswalk` and `keys` raise MoveError with the nearest name if there is no such table.
     """
 
     crosswalk: Callable[[str], Crosswalk]
     keys: Callable[[str], PartTable]
-    book_exists: Callable[[str], bool]
     parameters: Parameters
     as_of: date
     lookup: Callable[[str], Lookup]
+    in_target: PartTable | None = None
+    by_hand: ByHand = field(default_factory=ByHand)
+    fates: Callable[[str], pl.DataFrame | None] = _no_fates
+    target_ids: Callable[[str], PartTable] = _no_target
 
 
 def identity(parts: list[pl.Expr]) -> pl.Expr:

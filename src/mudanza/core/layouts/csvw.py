@@ -17,7 +17,16 @@ from mudanza.core.documents.errors import LayoutError, Place, nearest
 from mudanza.core.documents.marks import KeyPath
 from mudanza.core.layouts.datatypes import BASES, type_of
 from mudanza.core.layouts.layout import Dialect, Field, ForeignKey, Layout
-from mudanza.core.layouts.metadata import KEY_IGNORES_CASE, LEFT_OUT_OF_ADDITIONS, Metadata
+from mudanza.core.layouts.metadata import (
+    CHANGED_FIELDS_ONLY,
+    FORBIDDEN,
+    KEY_IGNORES,
+    KEY_IGNORES_CASE,
+    KEY_LENGTH,
+    LEFT_OUT_OF_ADDITIONS,
+    Metadata,
+)
+from mudanza.core.values.key_rule import CASE, SPACES, ZEROS, KeyRule
 
 CONTEXT = "http://www.w3.org/ns/csvw"
 
@@ -115,12 +124,30 @@ def layout_from(document: Document) -> Layout:
         path=path,
         fields=fields,
         url=metadata.typed(table, "url", str, ()),
-        primary_key=primary,
-        key_ignores_case=bool(metadata.typed({**table, **schema}, KEY_IGNORES_CASE, bool, at)),
+        # in the order of the fields: by it keys are joined, kept and compared
+        primary_key=tuple(name for name in names if name in primary),
+        key_rule=_key_rule(metadata, {**table, **schema}, at),
+        changed_fields_only=bool(metadata.typed({**table, **schema}, CHANGED_FIELDS_ONLY, bool, at)),
         references=_references(metadata, schema, at, names),
         dialect=_dialect(metadata, table),
         metadata=dict(table),
     )
+
+
+def _key_rule(metadata: Metadata, node: Mapping[str, Any], at: KeyPath) -> KeyRule:
+    """How the target compares keys."""
+    ignores = set(metadata.texts(node[KEY_IGNORES], (*at, KEY_IGNORES)) if KEY_IGNORES in node else ())
+    known = (CASE, SPACES, ZEROS)
+    for one in ignores - {*known}:
+        raise metadata.fail(
+            (*at, KEY_IGNORES), f"{one!r} is nothing that a key can ignore.", f"It can: {', '.join(known)}."
+        )
+    if metadata.typed(node, KEY_IGNORES_CASE, bool, at):
+        ignores.add(CASE)
+    length = metadata.typed(node, KEY_LENGTH, int, at)
+    if length == 0:
+        raise metadata.fail((*at, KEY_LENGTH), "a key of no characters tells nothing apart.")
+    return KeyRule(frozenset(ignores), length)
 
 
 def _no_twins(metadata: Metadata, fields: tuple[Field, ...], where: KeyPath) -> None:
@@ -187,6 +214,7 @@ def _field(metadata: Metadata, node: Any, where: KeyPath, inherited: Mapping[str
         default=metadata.typed(whole, "default", str, where) or None,
         null=null,
         separator=metadata.typed(whole, "separator", str, where),
+        forbidden=metadata.typed(column, FORBIDDEN, str, where) or "",
     )
 
 

@@ -9,6 +9,7 @@ from typing import Any
 
 from mudanza.core.documents.errors import LayoutError, Place, unknown
 from mudanza.core.layouts.types import FieldType, TextType
+from mudanza.core.values.key_rule import KeyRule
 from mudanza.core.values.kinds import Kind
 
 
@@ -16,7 +17,7 @@ from mudanza.core.values.kinds import Kind
 class Field:
     """One column of the target: `title` is the heading as the target wants it, `name` what plans use.
 
-    `null` are texts that stand for a blank, `separator` stands between several texts in one cell.
+    `null` are texts that stand for a blank, `separator` stands between several texts in one cell; `forbidden` are characters that it must not have.
     """
 
     name: str
@@ -28,6 +29,7 @@ class Field:
     default: str | None = None
     null: tuple[str, ...] = ("",)
     separator: str | None = None
+    forbidden: str = ""
 
     @property
     def kind(self) -> Kind:
@@ -63,20 +65,27 @@ class Dialect:
 
 @dataclass(frozen=True)
 class Layout:
-    """A target table. `metadata` is the CSVW document it was read from."""
+    """A target table. `primary_key` has the names of its fields in their order; `metadata` is the CSVW document it was read from."""
 
     path: Path
     fields: tuple[Field, ...]
     url: str | None = None
     primary_key: tuple[str, ...] = ()
-    key_ignores_case: bool = False
+    key_rule: KeyRule = field(default_factory=KeyRule)
+    #: whether a file of changes has the key and changed fields alone, and not whole rows
+    changed_fields_only: bool = False
     references: tuple[ForeignKey, ...] = ()
     dialect: Dialect = field(default_factory=Dialect)
     metadata: dict[str, Any] = field(default_factory=dict)
 
-    def folds(self, columns: Sequence[str]) -> bool:
-        """Whether references by these columns are compared without case: those by a key that ignores it."""
-        return self.key_ignores_case and set(columns) == set(self.primary_key)
+    @property
+    def key_titles(self) -> list[str]:
+        """The headings of the key's fields."""
+        return [one.title for one in self.fields if one.name in self.primary_key]
+
+    def rule_of(self, columns: Sequence[str]) -> KeyRule:
+        """How references by these columns are compared: those by the key as the key is."""
+        return self.key_rule if set(columns) == set(self.primary_key) else KeyRule()
 
     def field_named(self, name: str) -> Field:
         """The field of that name or title. Raises LayoutError with the nearest if there is none."""

@@ -11,8 +11,11 @@ from mudanza.core.documents.errors import MudanzaError, nearest
 from mudanza.core.documents.marks import KeyPath
 
 KEY_IGNORES_CASE = "urn:mudanza:keyIgnoresCase"
+KEY_IGNORES, KEY_LENGTH = "urn:mudanza:keyIgnores", "urn:mudanza:keyLength"
 LEFT_OUT_OF_ADDITIONS = "urn:mudanza:leftOutOfAdditions"
-_OWN = {KEY_IGNORES_CASE, LEFT_OUT_OF_ADDITIONS}
+FORBIDDEN = "urn:mudanza:forbidden"
+CHANGED_FIELDS_ONLY = "urn:mudanza:changedFieldsOnly"
+_OWN = {KEY_IGNORES_CASE, KEY_IGNORES, KEY_LENGTH, LEFT_OUT_OF_ADDITIONS, CHANGED_FIELDS_ONLY, FORBIDDEN}
 
 
 class Metadata:

@@ -48,5 +48,8 @@ def value_problems(field: Field, text: pl.Expr, value: pl.Expr, blank: pl.Expr) 
     """What the layout asks of a value that could be read: `text` as it stands in the file, `value` typed."""
     cell = Cell(field.title, text, value, blank, field.separator)
     needed = field.required and field.default is None
-    missing = [cell.problem("value.required", blank, "filled in")] if needed else []
-    return [*missing, *field.type.problems(cell)]
+    found = [cell.problem("value.required", blank, "filled in")] if needed else []
+    if field.forbidden:
+        signs = list(dict.fromkeys(field.forbidden))
+        found.append(cell.problem("value.forbidden", text.str.contains_any(signs), f"none of {' '.join(signs)}"))
+    return [*found, *field.type.problems(cell)]

@@ -6,25 +6,15 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from mudanza.core.documents.errors import MoveError, Place
-from mudanza.core.sources.opening import open_source
-from mudanza.core.sources.reader import ReadOptions
+from mudanza.core.plans.own_tables import own_entries, own_headings
 from mudanza.core.tables.crosswalk import PROPOSED, Crosswalk, Entry, plain_number
-from mudanza.core.values.row_columns import LINE
 
 _OWN = ("from", "upto", "to", "note", "state")
 
 
 def heading_of(path: Path) -> list[str]:
     """The columns of a crosswalk's file. Raises MoveError where from or to is missing."""
-    headings = list(open_source(path, ReadOptions(heading=1, exact=True)).headings)
-    for needed in ("from", "to"):
-        if needed not in headings:
-            raise MoveError(
-                f"the crosswalk has no column {needed!r}.",
-                place=Place(str(path), line=1),
-                hint="Its first line is: from,to and then further columns to look up by, if any; upto, state and note have meanings of their own.",
-            )
-    return headings
+    return own_headings(path, ("from", "to"))
 
 
 def further_columns(headings: Sequence[str]) -> list[str]:
@@ -38,23 +28,12 @@ def entries_of(path: Path) -> list[Entry]:
     Raises MoveError for a missing column, a damaged row, a code that stands twice, or a range that is none.
     """
     headings = heading_of(path)
-    rows = []
-    for batch in open_source(path, ReadOptions(heading=1, exact=True)).batches():
-        if batch.broken:
-            bad = batch.broken[0]
-            raise MoveError(
-                f"the row is damaged: {bad.value}.",
-                place=Place(str(path), line=bad.line),
-                hint="Quote values that hold the delimiter.",
-            )
-        rows += batch.rows.to_dicts()
     when = further_columns(headings)
     entries = []
-    for row in rows:
-        texts = {h: (row[h] or "").strip() for h in headings}
+    for line, texts in own_entries(path):
         further = tuple(texts[w] for w in when)
         own = {name: texts.get(name, "") for name in ("upto", "note", "state")}
-        entries.append(Entry(row[LINE], texts["from"], further, texts["to"], **own))
+        entries.append(Entry(line, texts["from"], further, texts["to"], **own))
     _check(entries, path)
     return entries
 

@@ -8,14 +8,15 @@ from urllib.parse import parse_qsl
 
 from mudanza.core.documents.document import Section, read_toml
 from mudanza.core.documents.errors import MoveError, MudanzaError, Place
-from mudanza.core.language.parameters import KINDS, Declared, kind_of_default, text_of_default
+from mudanza.core.language.parameters import KINDS, NUMBER, Declared, kind_of_default, text_of_default
 from mudanza.core.plans.move import SETTINGS, Move
 from mudanza.core.sources.address import CREDENTIALS, Database
 from mudanza.core.tables.key_pattern import KeyPattern
+from mudanza.core.values.periods import PERIODS
 
 _KNOWN = {"name", "keys", "parameters", "databases", "own_steps", "crosswalks"}
-_KEYS = {"pattern", "start", "groups"}
-_PARAMETER = {"kind", "default", "question"}
+_KEYS = {"pattern", "start", "groups", "check"}
+_PARAMETER = {"kind", "default", "question", "follows"}
 _DATABASE = {"address", "address_from", "user_from", "password_from", "file"}
 _CROSSWALK = {"targets", "code", "meaning", "field"}
 
@@ -61,7 +62,7 @@ def _pattern(keys: Section, book: str) -> KeyPattern:
     if not isinstance(start, int) or isinstance(start, bool) or start < 0:
         raise node.fail("start must be a whole number.", "start")
     try:
-        return KeyPattern.of(node.content["pattern"], start, node.content.get("groups", 0))
+        return KeyPattern.of(node.content["pattern"], start, node.content.get("groups", 0), node.content.get("check"))
     except MoveError as error:
         raise node.fail(error.what, "pattern", error.hint) from None
 
@@ -74,7 +75,11 @@ def _parameter(parameters: Section, name: str) -> Declared:
     node = parameters.table(name)
     for key in value:
         if key not in _PARAMETER:
-            raise node.fail(f"{key!r} means nothing for a parameter.", key, "It has kind, default and question.")
+            raise node.fail(
+                f"{key!r} means nothing for a parameter.", key, "It has kind, default, question and follows."
+            )
+    if "follows" in value:
+        return _following(node, name)
     default = value.get("default")
     kind = str(value.get("kind", kind_of_default(default) if default is not None else "text"))
     if kind not in KINDS:
@@ -84,6 +89,24 @@ def _parameter(parameters: Section, name: str) -> Declared:
     if text is not None:
         try:
             declared.value(text)
+        except MoveError as error:
+            raise node.fail(error.what, "default", error.hint) from None
+    return declared
+
+
+def _following(node: Section, name: str) -> Declared:
+    """A value that follows the last one that was built."""
+    follows = node.content["follows"]
+    if follows != NUMBER and follows not in PERIODS:
+        raise node.fail(
+            f"{follows!r} is nothing that follows.", "follows", f"It is {NUMBER}, or one of {', '.join(PERIODS)}."
+        )
+    kind = KINDS["number"] if follows == NUMBER else KINDS["text"]
+    default = text_of_default(node.content.get("default", 1)) if follows == NUMBER else node.content.get("default")
+    declared = Declared(name, kind, None if default is None else str(default), node.get("question", str), follows)
+    if declared.default is not None:
+        try:
+            declared.value(declared.default)
         except MoveError as error:
             raise node.fail(error.what, "default", error.hint) from None
     return declared

@@ -11,6 +11,8 @@ from mudanza.core.documents.document import Document
 from mudanza.core.documents.errors import LanguageError, MudanzaError, Place
 from mudanza.core.documents.marks import KeyPath
 from mudanza.core.layouts.layout import Layout
+from mudanza.core.plans.leavers import Leaving
+from mudanza.core.plans.totals import WantedTotal
 from mudanza.core.sources.reader import ReadOptions
 
 #: the ends of a row that a plan can expect
@@ -61,7 +63,7 @@ class Expectation:
 @dataclass(frozen=True)
 class Plan:
     """A plan as written. `flows` maps field names to flows; `left_behind` columns to reasons; `references` the fields of
-    references to what becomes of one that leads nowhere, where that is said; `document` is the text that says it all."""
+    references to what becomes of one that leads nowhere, `leavers` sorts of leavers to what becomes of them, where that is said; `document` is the text that says it all."""
 
     name: str
     document: Document
@@ -73,7 +75,9 @@ class Plan:
     left_behind: Mapping[str, str] = field(default_factory=dict)
     lookups: Mapping[str, LookupTable] = field(default_factory=dict)
     references: Mapping[tuple[str, ...], str] = field(default_factory=dict)
+    leavers: Mapping[str, Leaving] = field(default_factory=dict)
     expectations: tuple[Expectation, ...] = ()
+    totals: tuple[WantedTotal, ...] = ()
 
     @property
     def path(self) -> Path:

@@ -9,12 +9,14 @@ from mudanza.core.documents.document import Section, read_toml
 from mudanza.core.documents.errors import PlanError, unknown
 from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.layout import Layout
+from mudanza.core.plans.leavers import read_leavers
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import ENDS, NOWHERE, Expectation, LookupTable, Plan, Source
+from mudanza.core.plans.totals import read_totals
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.sources.settings import SETTINGS, read_options
 
-_TOP = {"layout", "source", "rows", "fields", "left_behind", "lookup", "references", "expect"}
+_TOP = {"layout", "source", "rows", "fields", "left_behind", "lookup", "references", "leavers", "expect", "totals"}
 _SOURCE = {"name", "file", "database", "lacks", "adds"}
 _LOOKUP = {"key", "file", "database", "list", "fold"}
 _EXPECT = {"row", "key", "ends", "fields"}
@@ -52,6 +54,8 @@ def plan_from(node: Section, move: Move, name: str, *, draft: bool = False) -> P
         left_behind=_left_behind(node.table("left_behind")),
         lookups=lookups,
         references=_nowhere(node.table("references"), layout),
+        leavers=read_leavers(node.table("leavers"), layout),
+        totals=read_totals(node.tables("totals", "a total"), layout, [one.name for one in sources]),
         expectations=tuple(_expectation(one, layout) for one in node.tables("expect", "an expectation")),
     )
 

@@ -96,6 +96,12 @@ class Outputs:
     mark: str
     keep: bool = True
     files: list[OutFile] = field(default_factory=list)
+    gone: list[Path] = field(default_factory=list)
+
+    def take_away(self, final: Path) -> None:
+        """A file that is not to be there any more when the run is done."""
+        if self.keep and final.exists():
+            self.gone.append(final.absolute())
 
     def create(self, final: Path) -> OutFile:
         """Begin a file that is to appear at `final`."""
@@ -119,10 +125,10 @@ class Outputs:
         return file
 
     def close(self) -> list[tuple[str, str]]:
-        """Finish all files; gives (part, final) for each."""
+        """Finish all files; gives (part, final) for each, and for what is not to be there any more no part."""
         for file in self.files:
             file.close()
-        return [(str(file.part), str(file.final)) for file in self.files]
+        return [("", str(path)) for path in self.gone] + [(str(file.part), str(file.final)) for file in self.files]
 
     def release(self) -> None:
         """From here on the parts belong to the ledger, which will see to their renaming."""
@@ -145,9 +151,15 @@ class Outputs:
 
 
 def rename_all(pairs: list[tuple[str, str]]) -> None:
-    """Put finished parts into place; those already renamed are passed over, so that it can be repeated."""
+    """Put finished parts into place, and take away what no part is for; what is done already is passed over, so that it can be repeated."""
     folders = set()
     for part, final in pairs:
+        if not part:
+            try:
+                Path(final).unlink(missing_ok=True)
+            except OSError as error:
+                raise disk_error(error, Path(final)) from error
+            continue
         if Path(part).exists():
             try:
                 Path(part).replace(final)

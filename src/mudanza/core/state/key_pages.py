@@ -5,18 +5,32 @@ from __future__ import annotations
 import polars as pl
 
 from mudanza.core.state.bodies import packed, unpacked
+from mudanza.core.state.key_entries import JOINED, entered, standing_entries
 from mudanza.core.state.ledger import Ledger
-from mudanza.core.tables.key_book import KeyBook
+from mudanza.core.tables.key_book import KEYS, KeyBook
 from mudanza.core.tables.key_pattern import KeyPattern
 
 _PAGE = 100_000
 
 
 def open_book(ledger: Ledger, name: str, pattern: KeyPattern) -> KeyBook:
-    """A key book as the runs so far left it."""
+    """A key book as the runs so far left it, with what was entered into it."""
     pages = ledger.pages(name)
     known = [_rows(ledger, name, *page).select("identity", "key") for page in pages]
-    return KeyBook(name, pattern, known, pages[-1][1] if pages else None)
+    last = pages[-1][1] if pages else None
+    written = entered(ledger, name)
+    if not written:
+        return KeyBook(name, pattern, known, last)
+    entries = standing_entries(written)
+    given = pl.concat([pl.DataFrame(schema=KEYS), *known])
+    every = pl.concat(
+        [given.join(entries, on="identity", how="anti", maintain_order="left"), entries.select(list(KEYS))]
+    )
+    shared = entries.filter(pl.col("how") == JOINED)["key"].implode()
+    joined = every.filter(pl.col("key").is_in(shared))["identity"]
+    # whatever was corrected since: what stood there once was somebody's
+    taken = pl.concat([given, *(one.rows.select(list(KEYS)) for one in written)])
+    return KeyBook(name, pattern, [every], last, taken=taken, joined=joined)
 
 
 def save_book(ledger: Ledger, run: int, book: KeyBook) -> None:

@@ -51,12 +51,26 @@ CREATE TABLE IF NOT EXISTS given (book TEXT NOT NULL, run INTEGER NOT NULL, firs
 CREATE TABLE IF NOT EXISTS kinds (
   list TEXT NOT NULL, source TEXT NOT NULL, run INTEGER NOT NULL, kinds TEXT NOT NULL, PRIMARY KEY (list, source, run)
 );
+CREATE TABLE IF NOT EXISTS run_values (run INTEGER NOT NULL, name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (run, name));
+CREATE TABLE IF NOT EXISTS key_entries (
+  book TEXT NOT NULL, run INTEGER NOT NULL, how TEXT NOT NULL, detail TEXT NOT NULL, body BLOB NOT NULL, PRIMARY KEY (book, run)
+);
+CREATE TABLE IF NOT EXISTS contents (
+  list TEXT NOT NULL, run INTEGER NOT NULL, part INTEGER NOT NULL, whole INTEGER NOT NULL, body BLOB NOT NULL, PRIMARY KEY (list, run, part)
+);
+CREATE TABLE IF NOT EXISTS differences (
+  list TEXT NOT NULL, run INTEGER NOT NULL, against TEXT, body BLOB NOT NULL, PRIMARY KEY (list, run)
+);
+CREATE TABLE IF NOT EXISTS handed_over (
+  run INTEGER NOT NULL, list TEXT NOT NULL, build INTEGER NOT NULL, how TEXT NOT NULL, anew INTEGER NOT NULL, moment TEXT NOT NULL, by TEXT, note TEXT,
+  counts TEXT NOT NULL, taken_back INTEGER, body BLOB NOT NULL, PRIMARY KEY (run, list)
+);
 CREATE INDEX IF NOT EXISTS changes_by_key ON changes (subject, key, field);
 """
-_VERSION = 4
-#: seconds between two attempts to make the file
+_VERSION = 5
 #: seconds by which a run seems to begin before its process, since the ledger notes whole ones
 _TICK = 2
+#: seconds between two attempts to make the file
 _PAUSE = 0.02
 
 
@@ -306,14 +320,16 @@ class Ledger:
         self._db.execute("DELETE FROM pending")
 
     def _kept(self, path: str) -> str:
-        """A path as the ledger keeps it: from its own folder, if it is on the same disk."""
+        """A path as the ledger keeps it: from its own folder, if it is on the same disk; no path stays none."""
+        if not path:
+            return path
         try:
             return os.path.relpath(path, self.path.absolute().parent)
         except ValueError:
             return path
 
     def _found(self, path: str) -> str:
-        return os.path.normpath(self.path.absolute().parent / path)
+        return os.path.normpath(self.path.absolute().parent / path) if path else path
 
     def alive_runs(self) -> set[str]:
         """The numbers of runs that are under way, as far as this machine can tell."""

@@ -16,7 +16,9 @@ from mudanza.core.values.row_columns import INNER, key_text, shown_key
 
 _SCHEMA = {"key": pl.String, "record": pl.UInt64}
 #: what made the hashes; earlier versions noted the version of a library here, whose own hashes they took
-_HASHED_BY = "xxh3-64"
+_HASHED_BY = "xxh3-64, contents kept"
+#: what made hashes of keys that are joined as they are now
+_JOINED_SO = ("xxh3-64", _HASHED_BY)
 
 
 @dataclass(frozen=True)
@@ -48,11 +50,16 @@ def _builds(ledger: Ledger, list_name: str) -> list[tuple[int, str, str, bytes]]
     return ledger.ask("SELECT run, file, engine, body FROM sent WHERE list = ? ORDER BY run", list_name)
 
 
-def sent_before(ledger: Ledger, list_name: str) -> pl.DataFrame:
-    """The records as the last build wrote them. Hashes of earlier versions cannot be compared, and equal none."""
-    parts = [_records(ledger, list_name, *build) for build in _builds(ledger, list_name)]
-    known = pl.concat([pl.DataFrame(schema=_SCHEMA), *parts])
-    return known.unique("key", keep="last", maintain_order=True).drop_nulls("record")
+def sent_by(ledger: Ledger, list_name: str, run: int | None = None) -> pl.DataFrame:
+    """The records as a build wrote them, the last one if none is named: key, record, and the run that wrote them so first. Hashes of earlier versions cannot be
+    compared, and equal none."""
+    parts = [
+        _records(ledger, list_name, *build).with_columns(run=pl.lit(build[0], dtype=pl.Int64))
+        for build in _builds(ledger, list_name)
+        if run is None or build[0] <= run
+    ]
+    known = pl.concat([pl.DataFrame(schema={**_SCHEMA, "run": pl.Int64}), *parts])
+    return known.unique("key", keep="last", maintain_order=True).filter(pl.col("record").is_not_null())
 
 
 def _records(ledger: Ledger, list_name: str, run: int, _: str, hashed_by: str, body: bytes) -> pl.DataFrame:
@@ -60,7 +67,8 @@ def _records(ledger: Ledger, list_name: str, run: int, _: str, hashed_by: str, b
     if hashed_by == _HASHED_BY:
         return part
     unknown = pl.when(pl.col("record").is_not_null()).then(pl.lit(0, dtype=pl.UInt64)).alias("record")
-    return part.with_columns(pl.col("key").str.replace_all(", ", INNER, literal=True), unknown)
+    key = pl.col("key") if hashed_by in _JOINED_SO else pl.col("key").str.replace_all(", ", INNER, literal=True)
+    return part.with_columns(key, unknown)
 
 
 def went_out(ledger: Ledger, list_name: str, key: str) -> list[Went]:

@@ -19,6 +19,10 @@ OLD_LINE = f"{LINE} (2)"
 INNER = "\x1f"
 #: The file that has a row corrected, so that it is not to be looked at any more.
 CORRECTED = f"{INNER}corrected"
+#: Whether the target holds the row's record, as far as is known.
+IN_TARGET = f"{INNER}in target"
+#: What begins the names of columns that are kept of the row a record was made of.
+SOURCE_COLUMN = f"{INNER}of source:"
 #: Where a row stands among all rows of a plan: the total order by which identifiers, findings and repeated rows are decided.
 WHERE = f"{INNER}where"
 _LINES = 40

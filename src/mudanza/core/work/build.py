@@ -6,14 +6,15 @@ import json
 from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 
 import polars as pl
 
 from mudanza.core.documents.errors import MoveError, MudanzaError, Place, counted, few
+from mudanza.core.engine.early import MISSED
 from mudanza.core.engine.intake import Intake, check_unchanged, open_sources
-from mudanza.core.engine.local import run_recipe
+from mudanza.core.engine.local import Part, run_recipe
 from mudanza.core.engine.places import passed_over
 from mudanza.core.engine.summary import ENDS, Balance, Summary
 from mudanza.core.findings.finding import Finding, frame
@@ -21,13 +22,19 @@ from mudanza.core.language.parameters import check_given
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
+from mudanza.core.state.contents import KEY, RECORD, NewContents
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.key_pages import save_book
 from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
-from mudanza.core.state.sent import records_of
+from mudanza.core.state.run_values import note_values
+from mudanza.core.state.sent import records_of, sent_by
 from mudanza.core.values.digest import Digest, digest_of
-from mudanza.core.values.row_columns import CORRECTED, WHERE
+from mudanza.core.values.row_columns import CORRECTED, SOURCE_COLUMN, WHERE
 from mudanza.core.work.accepted import accepted_cells, not_in_build, of_interest
+from mudanza.core.work.again.comparing import Comparing, Difference
+from mudanza.core.work.again.sets import take_away
+from mudanza.core.work.cascade import cascades
+from mudanza.core.work.control_totals import control_totals, differing
 from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.list_files import ListFiles
 from mudanza.core.work.order import in_order_of_need, looked_up_lists
@@ -45,6 +52,26 @@ _FEW = 3
 
 
 @dataclass(frozen=True)
+class _Built:
+    """A list that was made: its result, what it is beside the build before, its records that were not there before, what it is to the target, and what looks like a loss that
+    nobody has said is meant."""
+
+    result: ListResult
+    compared: Since
+    contents: NewContents | None
+    difference: Difference | None
+    losses: Sequence[Finding]
+
+    def note(self, ledger: Ledger, run: int) -> None:
+        """Remember it. The ledger must be held by the run."""
+        self.compared.note(ledger, run, self.result.files[0].path)
+        if self.contents is not None:
+            self.contents.note(ledger)
+        if self.difference is not None:
+            self.difference.note(ledger, run, self.result.name)
+
+
+@dataclass(frozen=True)
 class _Asked:
     """What a build was asked for."""
 
@@ -52,6 +79,9 @@ class _Asked:
     parameters: Mapping[str, str]
     tell: Tell
     compare: bool
+    #: whether files of what is new, changed and gone are written
+    sets: bool
+    run: int | None
     #: losses that are meant, by the codes of their findings
     meant: frozenset[str]
     #: the headings of lists that others look up in, or refer to
@@ -77,10 +107,13 @@ def build(
     compare: bool = False,
     fewer: bool = False,
     new_identities: bool = False,
+    since: int | str | None = None,
 ) -> BuildResult:
     """Build lists into `out/` (all that have a plan, if none is named), each behind those that it needs. With `rehearse`, do everything and write nothing.
 
     With `compare`, tell what differs from the files of the build before (all records are then held in memory).
+
+    With `since` (a run, or HANDED_OVER), write beside the whole lists what is new, changed and gone since then.
 
     A list of which far fewer records are left than the build before wrote is refused, unless `fewer` says that it is meant; likewise one of whose old
     identifiers hardly any comes back, unless `new_identities` says so. A rehearsal tells both as findings.
@@ -92,34 +125,43 @@ def build(
     plans = in_order_of_need([load_plan(move, name) for name in names or _planned(move)])
     lists = [(plan, open_sources(plan, move)) for plan in plans]
     to_come = [plan.name for plan in plans]
-    tables = TablesAtHand(move, ledger, to_come)
+    tables = TablesAtHand(move, ledger, to_come, since=since)
     meant = frozenset(code for code, said in (("build.fewer", fewer), ("build.new-identities", new_identities)) if said)
-    asked = _Asked(as_of or date.today(), parameters or {}, tell, compare, meant, _wanted(plans, tables))
+    wanted = _wanted(plans, tables)
+    asked = _Asked(as_of or date.today(), parameters or {}, tell, compare, since is not None, None, meant, wanted)
     # a wrong plan is to be told before the ledger knows of a run; what it looks up in is held only while its list is made
-    looked_at = TablesAtHand(move, ledger, to_come, for_few=True)
+    looked_at = TablesAtHand(move, ledger, to_come, for_few=True, since=since)
     recipes = (_prepared(move, plan, intake, looked_at, asked).recipe for plan, intake in lists)
-    check_given(asked.parameters, {name for one in recipes for name in one.mentions.parameters}, move.parameters)
+    asked_for = {name for one in recipes for name in one.mentions.parameters}
+    check_given(asked.parameters, asked_for, move.parameters)
+    found = looked_at.values(asked.parameters, asked_for)
     if rehearse:
         nowhere = Outputs("", keep=False)
-        results = [_build(move, plan, intake, tables, nowhere, asked)[0] for plan, intake in lists]
-        return BuildResult(None, asked.as_of, results)
+        results, cost = [], []
+        for plan, intake in lists:
+            results.append(_build(move, plan, intake, tables, nowhere, asked).result)
+            cost += cascades(plan, results[-1], tables)
+        return BuildResult(None, asked.as_of, results, found, cost)
     run = ledger.begin("build", ", ".join(plan.name for plan in plans), asked.as_of.isoformat())
     with ledger.held(run), Outputs(str(run)) as outputs:
         sweep_behind(move, ledger)
         # another run may have given out identifiers meanwhile
         tables.forget_books()
-        results = []
+        found = tables.values(asked.parameters, asked_for)
+        note_values(ledger, run, found)
+        results, cost = [], []
         for plan, intake in lists:
-            result, compared, losses = _build(move, plan, intake, tables, outputs, asked)
+            made = _build(move, plan, intake, tables, outputs, replace(asked, run=run))
             tables.forget_lookups()
-            results.append(result)
-            if losses:
-                raise refused(plan, losses[0])
-            compared.note(ledger, run, result.files[0].path)
+            results.append(made.result)
+            cost += cascades(plan, made.result, tables)
+            if made.losses:
+                raise refused(plan, made.losses[0])
+            made.note(ledger, run)
         tell(Progress("remembering what was built"))
         for book in tables.books.values():
             save_book(ledger, run, book)
-        built = BuildResult(run, asked.as_of, results)
+        built = BuildResult(run, asked.as_of, results, found, cost)
         text = json.dumps(build_shape(built), indent=2, ensure_ascii=False) + "\n"
         outputs.create_text(move.out / "run.json", text)
         _commit(ledger, run, outputs, results)
@@ -155,7 +197,8 @@ def _commit(ledger: Ledger, run: int, outputs: Outputs, results: Sequence[ListRe
 def _prepared(
     move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: _Asked, *, refer: bool = False
 ) -> Prepared:
-    return assembled(move, plan, intake, tables, asked.as_of, asked.parameters, refer=refer)
+    named = refer and tables.makes_several
+    return assembled(move, plan, intake, tables, asked.as_of, asked.parameters, refer=refer, named=named)
 
 
 def _settle(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: _Asked) -> None:
@@ -180,50 +223,86 @@ def _settle(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked:
         tables.lost = more
 
 
-def _build(
-    move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs: Outputs, asked: _Asked
-) -> tuple[ListResult, Since, list[Finding]]:
-    """Build one list: its result, what it is beside the build before, and what looks like a loss that nobody has said is meant."""
+class _Collected:
+    """What is kept of the written records of a list while it is made: keys and hashes, and what others ask for."""
+
+    def __init__(self, ready: Prepared, asked: _Asked) -> None:
+        layout, tables, name = ready.plan.layout, ready.tables, ready.plan.name
+        self._titles, self._keys = ready.recipe.titles, layout.key_titles
+        self._compare = asked.compare
+        self._lent = accepted_cells(tables.ledger, name) if self._keys else pl.DataFrame()
+        nothing = pl.DataFrame(schema=dict.fromkeys(self._titles, pl.String))
+        #: the headings that other lists look up, or refer to
+        self.wanted = [title for title in self._titles if title in asked.wanted.get(name, ())]
+        self.offered = [nothing.select(self.wanted)]
+        self.sent = [records_of(nothing, self._keys, pl.Series([], dtype=pl.UInt64))] if self._keys else []
+        self.records = [nothing]
+        self._of_loans: list[pl.DataFrame] = []
+        self.unwritten = [pl.DataFrame(schema=MISSED)]
+
+    def take(self, part: Part) -> None:
+        """Take a part."""
+        if self._keys:
+            self.sent.append(records_of(part.written, self._keys, part.records))
+            self.unwritten.append(part.missed.select(list(MISSED)))
+        if self._compare:
+            self.records.append(part.written.select(self._titles))
+        if self._lent.height:
+            self._of_loans.append(of_interest(self._lent, part.written.select(self._titles), self._keys))
+        if self.wanted:
+            self.offered.append(part.written.select(self.wanted))
+
+    def lent_and_not_there(self, plan: Plan, shown: str) -> list[Finding]:
+        """What was accepted from loans and the sources do not know of."""
+        return not_in_build(plan, shown, self._lent, pl.concat(self._of_loans)) if self._of_loans else []
+
+
+def _build(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs: Outputs, asked: _Asked) -> _Built:
+    """Build one list."""
     # one list after the other: a later one finds the identifiers that an earlier one was given
     given_before = {name: book.given for name, book in tables.books.items()}
     asked.tell(Progress(f"building {plan.name}"))
     _settle(move, plan, intake, tables, asked)
     ready = _prepared(move, plan, intake, tables, asked, refer=True)
     recipe, memory = ready.recipe, ready.memory()
-    keys = [made.field.title for made in recipe.key_fields]
-    titles = recipe.titles
     total = Summary({source.name: Balance() for source in plan.sources})
-    nothing = pl.DataFrame(schema=dict.fromkeys(titles, pl.String))
-    wanted = [title for title in titles if title in asked.wanted.get(plan.name, ())]
-    offered = [nothing.select(wanted)]
-    records, sent = [nothing], [records_of(nothing, keys, pl.Series([], dtype=pl.UInt64))] if keys else []
-    lent_cells = accepted_cells(tables.ledger, plan.name) if keys else pl.DataFrame()
-    of_loans: list[pl.DataFrame] = []
-    with ThreadPoolExecutor(1) as helper, ListFiles(move, plan, titles, intake, outputs) as files:
+    kept = _Collected(ready, asked)
+    before = sent_by(tables.ledger, plan.name)
+    comparing = _comparing(ready, outputs, asked)
+    with ThreadPoolExecutor(1) as helper, ListFiles(move, plan, recipe.titles, intake, outputs) as files:
+        contents = None
+        if recipe.key and asked.run is not None:
+            # without a hand-over it is enough to know what the file does not say
+            contents = NewContents(plan.name, asked.run, before["record"], helper, whole=comparing is not None)
         digests = [helper.submit(digest_of, one.path, one.shown) for one in intake.opened if one.path.is_file()]
         for part in run_recipe(plan, recipe, intake, memory):
             files.take(part)
             total.merge(part.summary)
-            if asked.compare:
-                records.append(part.written.select(titles))
-            if lent_cells.height:
-                of_loans.append(of_interest(lent_cells, part.written.select(titles), keys))
-            if wanted:
-                offered.append(part.written.select(wanted))
-            if keys:
-                sent.append(records_of(part.written, keys, part.records))
+            kept.take(part)
+            if comparing is not None:
+                comparing.take(part, kept.sent[-1]["key"])
+            if contents is not None:
+                contents.take(_contents(part, kept.sent[-1]["key"], recipe.titles))
             asked.tell(Progress(f"building {plan.name}", total.total.read, part.share))
         asked.tell(Progress(f"closing {plan.name}", total.total.read, 1.0))
         read = [digest.result() for digest in digests] + _read_beside(ready)
         check_unchanged(intake)
         shown = move.shown(plan.path)
         given = {name: book.new().slice(given_before.get(name, 0)) for name, book in tables.books.items()}
-        whole = pl.concat(sent) if keys else None
-        compared = since(tables.ledger, plan, shown, intake, whole, total.total.written, total.identities, given)
+        whole = pl.concat(kept.sent) if kept.sent else None
+        difference = comparing.close() if comparing is not None else None
+        if contents is not None and difference is not None and difference.marked.height:
+            contents.take(difference.marked)
+        compared = since(
+            tables.ledger, plan, shown, intake, before, whole, total.total.written, total.identities, given
+        )
         losses = _losses(compared, tables, asked)
+        totals = control_totals(plan, total, difference.left if difference is not None else {})
         about = [*_about_the_whole(ready, total), *compared.changed_kinds(), *losses]
-        if of_loans:
-            about += not_in_build(plan, shown, lent_cells, pl.concat(of_loans))
+        about += difference.found if difference is not None else []
+        if asked.sets and not recipe.key:
+            about.append(Finding("since.no-key", shown, rule="a primaryKey in the layout"))
+        about += [*kept.lent_and_not_there(plan, shown), *differing(plan, shown, total, totals)]
         found = frame(about)
         total.tally.add(found)
         files.close(found)
@@ -238,16 +317,39 @@ def _build(
             balance=balance,
             by_source=total.balances,
             findings=total.tally.groups(),
-            files=files.digests(move),
+            files=[*files.digests(move), *(difference.files if difference is not None else [])],
             read=read,
             made_by=made_by(move, plan, (asked.crosswalk for asked in recipe.mentions.crosswalks)),
             keys_given={name: rows.height for name, rows in given.items() if rows.height},
             identities=[one.counts for one in compared.brought],
-            compared=compare_builds(move, plan, pl.concat(records)) if asked.compare else None,
+            compared=compare_builds(move, plan, pl.concat(kept.records)) if asked.compare else None,
+            to_target=difference.told if difference is not None else None,
+            totals=totals,
         )
-    if wanted:
-        tables.made(plan.name, pl.concat(offered))
-    return result, compared, losses
+    if tables.makes_several:
+        tables.not_written(plan.name, recipe.known.book, pl.concat(kept.unwritten))
+    if kept.wanted:
+        # what is handed over beside what the target holds may refer to that
+        staying = [difference.staying.select(kept.wanted)] if difference is not None and asked.sets else []
+        tables.made(plan.name, pl.concat([*kept.offered, *staying]))
+    return _Built(result, compared, contents, difference, losses)
+
+
+def _comparing(ready: Prepared, outputs: Outputs, asked: _Asked) -> Comparing | None:
+    """What compares a list with what the target holds, if something is known of that; files of an earlier run that are not made again are taken away."""
+    move, plan, tables = ready.move, ready.plan, ready.tables
+    against = tables.against(plan)
+    take_away(move, plan, outputs, leavers=against is None, sets=against is None or not asked.sets)
+    if against is None:
+        return None
+    books = list(dict.fromkeys(mint.book for mint in ready.recipe.key_mints))
+    return Comparing(move, plan, tables.ledger, against, outputs, sets=asked.sets, books=books)
+
+
+def _contents(part: Part, keys: pl.Series, titles: Sequence[str]) -> pl.DataFrame:
+    """Written records as they are kept."""
+    looked_at = [name for name in part.written.columns if name.startswith(SOURCE_COLUMN)]
+    return part.written.select(keys.alias(KEY), part.records.alias(RECORD), *titles, *looked_at)
 
 
 def _read_beside(ready: Prepared) -> list[Digest]:
@@ -272,6 +374,11 @@ def _about_the_whole(ready: Prepared, total: Summary) -> list[Finding]:
         if count
     ]
     found += _stale(ready.intake, total)
+    found += [
+        Finding("by-hand.stale", one.file, one.line, value=one.shown, rule=one.rule)
+        for number, one in enumerate(ready.around.by_hand.said)
+        if number not in total.said
+    ]
     for one in ready.intake.opened:
         found += passed_over(one)
         if not one.was_held_back:

@@ -284,7 +284,7 @@ class _Check:
         if not keys or any(f.title not in columns for f in keys):
             return
         texts = [pl.col(columns[f.title]) for f in keys]
-        compared = [t.str.to_lowercase() for t in texts] if self.layout.key_ignores_case else texts
+        compared = [self.layout.key_rule.part(t) for t in texts]
         filled = rows.select(LINE, *texts)
         whole_key_blank = pl.all_horizontal([blank_in_file(f, t) for f, t in zip(keys, texts, strict=True)])
         filled = filled.filter(~whole_key_blank)
@@ -323,7 +323,7 @@ class _Check:
                 continue
             texts = [pl.col(columns[f.title]) for f in fields]
             joined = key_text(texts)
-            asked = joined.str.to_lowercase() if referred.folds else joined
+            asked = referred.compared.whole(joined)
             missing = ~asked.is_in(referred.values.implode())
             blank = pl.any_horizontal([blank_in_file(f, t) for f, t in zip(fields, texts, strict=True)])
             shown = shown_key(joined)

@@ -59,7 +59,8 @@ def choose(
                         (one, b) for b in batch.broken if choice.key in [(c or "").strip() for c in b.cells]
                     )
                 if choice.where is not None:
-                    rows = choice.where.choose(rows)
+                    known = ready.recipe.named(rows) if choice.where.of_target else rows
+                    rows = choice.where.choose(known).select(rows.columns)
                 elif finder is not None:
                     rows = finder.find(rows)
                 elif choice.findings:

@@ -57,7 +57,7 @@ def compare_builds(move: Move, plan: Plan, now: pl.DataFrame) -> Compared | None
     before = read.select(titles)
     blank = pl.when(pl.col(titles) != "").then(pl.col(titles))
     before, now = before.with_columns(blank), now.select(titles).with_columns(blank)
-    keys = [f.title for f in layout.fields if f.name in layout.primary_key]
+    keys = layout.key_titles
     if not keys:
         return _whole(shown, titles, before, now)
     key = key_text([pl.col(k) for k in keys]).alias(_KEY)

@@ -7,7 +7,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import date
 
-from mudanza.core.documents.errors import MudanzaError
+from mudanza.core.documents.errors import MoveError, MudanzaError, Place, few, nearest
 from mudanza.core.engine.assembling import assemble, check_columns
 from mudanza.core.engine.expectations import check_expectations
 from mudanza.core.engine.intake import Intake, open_sources
@@ -21,6 +21,8 @@ from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.state.ledger import ledger_of
+from mudanza.core.tables.by_hand import KEY_COLUMN, ByHand
+from mudanza.core.values.row_columns import FILE, SOURCE
 from mudanza.core.work.references import references_of
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
@@ -79,6 +81,17 @@ def prepare(
     return ready(first=False)
 
 
+def _check_by_hand(by_hand: ByHand, intake: Intake) -> None:
+    """Raise where rows are to be found by a column that no source has."""
+    known = [KEY_COLUMN, SOURCE, FILE, *intake.columns]
+    for one in by_hand.said:
+        for column, _ in one.by:
+            if column not in known:
+                near = nearest(column, known)
+                hint = f"Did you mean {near!r}?" if near else f"There are: {few(known)}."
+                raise MoveError(f"no source has a column {column!r}.", place=Place(one.file, 1), hint=hint)
+
+
 def assembled(
     move: Move,
     plan: Plan,
@@ -89,9 +102,11 @@ def assembled(
     *,
     watch: bool = False,
     refer: bool = False,
+    named: bool = False,
 ) -> Prepared:
     """A plan whose sources are open, with its recipe."""
     around = tables.around(plan, as_of or date.today(), parameters or {})
+    _check_by_hand(around.by_hand, intake)
     references, found = references_of(plan, tables) if refer else ([], [])
     recipe = assemble(
         plan,
@@ -101,6 +116,7 @@ def assembled(
         sources=intake.source_names,
         references=references,
         watch=watch,
+        named=named,
     )
     check_columns(plan, recipe, intake.headings)
     check_expectations(plan, intake.columns)

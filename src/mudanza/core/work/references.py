@@ -7,10 +7,11 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from mudanza.core.engine.reference import Reference, folded, known_keys
+from mudanza.core.engine.reference import Reference, known_keys
 from mudanza.core.findings.finding import Finding
 from mudanza.core.layouts.layout import ForeignKey, Layout
 from mudanza.core.plans.plan import NOWHERE, Plan
+from mudanza.core.values.key_rule import KeyRule
 from mudanza.core.values.row_columns import WHERE, key_text
 from mudanza.core.work.order import list_of
 from mudanza.core.work.tables_at_hand import TablesAtHand
@@ -31,9 +32,9 @@ class Target:
         return plan.references.get(self.reference.fields, NOWHERE[0])
 
     @property
-    def folds(self) -> bool:
-        """Whether keys are compared without case."""
-        return self.layout is not None and self.layout.folds(self.reference.columns)
+    def compared(self) -> KeyRule:
+        """How keys are compared."""
+        return KeyRule() if self.layout is None else self.layout.rule_of(self.reference.columns)
 
 
 def targets_of(plan: Plan, tables: TablesAtHand) -> list[Target]:
@@ -67,7 +68,7 @@ def references_of(plan: Plan, tables: TablesAtHand) -> tuple[list[Reference], li
         own = tables.lost if target.list == plan.name else None
         if own is not None:
             lost = own[target.reference.fields]
-            references.append(Reference(target.reference.fields, lost, target.folds, target.nowhere(plan), rule))
+            references.append(Reference(target.reference.fields, lost, target.compared, target.nowhere(plan), rule))
             continue
         records = None if target.list is None or why else tables.records(target.list)
         if records is None or target.layout is None:
@@ -75,8 +76,10 @@ def references_of(plan: Plan, tables: TablesAtHand) -> tuple[list[Reference], li
             said = f"{rule}; {why or f'the list {target.list} is not built yet'}"
             unchecked.append(Finding("reference.unchecked", tables.move.shown(plan.path), field=title, rule=said))
             continue
-        known = known_keys(records, target.titles, folds=target.folds)
-        references.append(Reference(target.reference.fields, known, target.folds, target.nowhere(plan), rule))
+        known = known_keys(records, target.titles, target.compared)
+        by_key = target.list is not None and target.reference.columns == target.layout.primary_key
+        fates = tables.fates_of_list(target.list or "") if by_key else None
+        references.append(Reference(target.reference.fields, known, target.compared, target.nowhere(plan), rule, fates))
     return references, unchecked
 
 
@@ -95,10 +98,10 @@ def lost_in(plan: Plan, own: Sequence[Target], written: pl.DataFrame) -> dict[tu
     while True:
         held = pl.Series([], dtype=pl.Int64)
         for target in own:
-            known = known_keys(standing, target.titles, folds=target.folds)
+            known = known_keys(standing, target.titles, target.compared)
             parts = [pl.col(title) for title in target.fields]
             filled = pl.all_horizontal((part.str.len_bytes() > 0).fill_null(False) for part in parts)
-            asked = standing.filter(filled).select(WHERE, folded(key_text(parts), target.folds).alias("key"))
+            asked = standing.filter(filled).select(WHERE, target.compared.whole(key_text(parts)).alias("key"))
             places = asked.join(known, on="key", how="anti")[WHERE]
             lost[target.reference.fields] = pl.concat([lost[target.reference.fields], places]).unique()
             if target.nowhere(plan) == NOWHERE[0]:

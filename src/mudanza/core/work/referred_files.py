@@ -13,6 +13,7 @@ from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.layout import ForeignKey, Layout
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
+from mudanza.core.values.key_rule import KeyRule
 from mudanza.core.values.row_columns import key_text
 
 
@@ -31,7 +32,7 @@ class Referred:
     """The values of the columns that references point to, as `key_text` joins them; in lower case, if they are compared without case."""
 
     values: pl.Series
-    folds: bool
+    compared: KeyRule
 
 
 def _layout_of(path: Path, reference: ForeignKey, layout: Layout) -> Layout | None:
@@ -60,8 +61,8 @@ def referred_in(path: Path, reference: ForeignKey, layout: Layout) -> Referred:
                 hint=f"It has: {', '.join(reader.headings)}.",
             )
         names.append(name)
-    folds = of_file is not None and of_file.folds(reference.columns)
+    compared = KeyRule() if of_file is None else of_file.rule_of(reference.columns)
     joined = key_text([pl.col(n) for n in names])
-    joined = (joined.str.to_lowercase() if folds else joined).alias("value")
+    joined = compared.whole(joined).alias("value")
     parts = [batch.rows.select(joined).to_series() for batch in reader.batches()]
-    return Referred(pl.concat([pl.Series("value", [], dtype=pl.String), *parts]).unique(), folds)
+    return Referred(pl.concat([pl.Series("value", [], dtype=pl.String), *parts]).unique(), compared)

@@ -17,7 +17,7 @@ from mudanza.core.plans.plan import Plan
 from mudanza.core.state.column_kinds import kinds_before, note_kinds
 from mudanza.core.state.identities import brought, note_brought
 from mudanza.core.state.ledger import Ledger
-from mudanza.core.state.sent import note_sent, sent_before
+from mudanza.core.state.sent import note_sent
 from mudanza.core.tables.key_book import KeyBook
 from mudanza.core.values.row_columns import shown_key
 from mudanza.core.work.results import SourceIdentities
@@ -126,15 +126,15 @@ def since(
     plan: Plan,
     shown: str,
     intake: Intake,
+    before: pl.DataFrame,
     sent: pl.DataFrame | None,
     written: int,
     identities: Identities,
     given: Mapping[str, pl.DataFrame],
 ) -> Since:
-    """A build of a list, whose rows have been made, beside the build before. `given` are the rows of key books that the list gave out."""
+    """A build of a list, whose rows have been made, beside the build before, which wrote the records of `before`. `given` are the rows of key books that the list gave out."""
     fresh = {book: with_hash(rows) for book, rows in given.items()}
     kinds = {one.source.name: one.kinds for one in intake.opened if one.kinds}
-    before = sent_before(ledger, plan.name)
     return Since(
         plan,
         shown,

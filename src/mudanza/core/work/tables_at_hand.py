@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping
 from contextlib import suppress
 from datetime import date
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 
 import polars as pl
@@ -13,46 +13,82 @@ import polars as pl
 from mudanza.core.documents.errors import MoveError, MudanzaError, OutsideError, Place, unknown
 from mudanza.core.engine.intake import open_readers
 from mudanza.core.language.parameters import Parameters
-from mudanza.core.language.value import PartTable, Surroundings
+from mudanza.core.language.value import FATES, TARGET_IDS, PartTable, Surroundings
 from mudanza.core.layouts.layout import Layout
+from mudanza.core.plans.by_hand_files import read_by_hand
 from mudanza.core.plans.crosswalk_files import read_crosswalk
+from mudanza.core.plans.leavers import HELD_BACK
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import LookupTable, Plan
 from mudanza.core.plans.plan_reading import layout_of
 from mudanza.core.sinks.formats import built_file, read_built
 from mudanza.core.sources.opening import files_of
+from mudanza.core.state.in_target import in_target
 from mudanza.core.state.key_pages import open_book
 from mudanza.core.state.ledger import Ledger
+from mudanza.core.state.run_values import last_values
 from mudanza.core.tables.crosswalk import Crosswalk
 from mudanza.core.tables.key_book import KEYS, KeyBook
 from mudanza.core.tables.lookup import Lookup
+from mudanza.core.tables.sorted_rows import SortedRows
 from mudanza.core.values.digest import Digest, digest_of
+from mudanza.core.work.again.against import Against, against
 
 
 class TablesAtHand:
     """The tables of a move. The lists of one run share them, so that a later one finds the identifiers that an earlier one gave."""
 
-    def __init__(self, move: Move, ledger: Ledger, to_come: Collection[str] = (), *, for_few: bool = False) -> None:
-        """With `to_come`, the lists that this run makes; lookups find in them nothing until they are made. With `for_few`, lookups are asked for few rows."""
+    def __init__(
+        self,
+        move: Move,
+        ledger: Ledger,
+        to_come: Collection[str] = (),
+        *,
+        for_few: bool = False,
+        since: int | str | None = None,
+    ) -> None:
+        """Lists are compared with what was handed over (if `since` says so, also where that is nothing) or, if it is named, with the run `since`. With `to_come`, the lists that this run makes; lookups find in them nothing until they are made. With `for_few`, lookups are asked for few rows."""
         self.move, self.ledger = move, ledger
-        self._for_few = for_few
+        self._for_few, self._since = for_few, since
         self._made: dict[str, pl.DataFrame | None] = dict.fromkeys(to_come)
         self.books: dict[str, KeyBook] = {}
         #: of the list that is being made and refers to itself: the places of rows whose references lead nowhere, by the fields that refer
         self.lost: dict[tuple[str, ...], pl.Series] | None = None
         self._crosswalks: dict[str, Crosswalk] = {}
         self._lookups: dict[tuple[str, str], Lookup] = {}
+        self._against: dict[str, Against | None] = {}
+        self._unwritten: dict[str, tuple[str | None, pl.DataFrame]] = {}
 
     def around(self, plan: Plan, as_of: date, parameters: Mapping[str, str]) -> Surroundings:
         """What the flows of a plan may refer to beyond the row."""
+        compared = self.against(plan)
         return Surroundings(
             crosswalk=self.crosswalk,
             keys=self._keys,
-            book_exists=lambda name: bool(self.book(name)),
-            parameters=Parameters(parameters, self.move.parameters),
+            parameters=Parameters(parameters, self.move.parameters, last=self._last_values),
             as_of=as_of,
             lookup=lambda name: self.lookup(plan, name),
+            in_target=compared.table if compared is not None else None,
+            by_hand=read_by_hand(self.move, plan.name),
+            fates=self._fates_in,
+            target_ids=self._target_ids,
         )
+
+    def values(self, given: Mapping[str, str], asked: Collection[str]) -> dict[str, str]:
+        """The values that flows ask for, as they are given, follow from the last build, or stand in the settings."""
+        parameters = Parameters(given, self.move.parameters, last=self._last_values)
+        found = {name: parameters.find(name)[1] for name in sorted(asked)}
+        return {name: text for name, text in found.items() if text is not None}
+
+    @cached_property
+    def _last_values(self) -> dict[str, tuple[str, int]]:
+        return last_values(self.ledger) if self.move.parameters else {}
+
+    def against(self, plan: Plan) -> Against | None:
+        """What a list is compared with; None where nothing is known."""
+        if plan.name not in self._against:
+            self._against[plan.name] = against(self.ledger, plan.name, plan.layout, self._since)
+        return self._against[plan.name]
 
     def book(self, name: str) -> KeyBook:
         """A key book. Raises MoveError if the settings have none of that name."""
@@ -61,14 +97,48 @@ class TablesAtHand:
         return self.books[name]
 
     def _keys(self, name: str) -> PartTable:
+        if self._for_few:
+            # where nothing but the plan is looked at, no book is opened
+            self.move.key_pattern(name)
+            return PartTable(tuple(KEYS), partial(self._find_later, name))
         # as they are now: what a list gives out while it is made is not known to its own rows, in whatever batches they come
         return PartTable(tuple(KEYS), self.book(name).copy().find)
+
+    def _find_later(self, name: str, identities: pl.Series) -> pl.DataFrame:
+        return self.book(name).find(identities)
 
     def made(self, list_name: str, records: pl.DataFrame) -> None:
         """From here on lookups in a list and references to it find what this run has made of it: its records, by the titles of its fields
         (of those that are asked for)."""
         self._made[list_name] = records
         self.forget_lookups()
+
+    def _target_ids(self, list_name: str) -> PartTable:
+        self.move.plan_path(list_name)
+        given = in_target(self.ledger, list_name).select(*TARGET_IDS).drop_nulls()
+        return PartTable(TARGET_IDS, SortedRows.of(given, TARGET_IDS[0]).find)
+
+    @property
+    def makes_several(self) -> bool:
+        """Whether this run makes several lists, so that a later one may refer to an earlier one."""
+        return len(self._made) > 1
+
+    def not_written(self, list_name: str, book: str | None, rows: pl.DataFrame) -> None:
+        """From here on references to rows of a list (of `early.MISSED`) that this run does not write tell what became of them; `book` is that of its key."""
+        self._unwritten[list_name] = book, rows
+
+    def _fates_in(self, book: str) -> pl.DataFrame | None:
+        parts = [_fates(rows, "identity") for of_list, rows in self._unwritten.values() if of_list == book]
+        return pl.concat(parts).unique("text", keep="first", maintain_order=True) if parts else None
+
+    def list_of_book(self, book: str) -> str | None:
+        """The list of this run whose keys a key book has, if it was made by now."""
+        return next((name for name, (of_list, _) in self._unwritten.items() if of_list == book), None)
+
+    def fates_of_list(self, list_name: str) -> pl.DataFrame | None:
+        """What became of the rows of a list that were not written, by their keys; None if this run did not make it."""
+        found = self._unwritten.get(list_name)
+        return None if found is None else _fates(found[1], "id")
 
     def is_made(self, list_name: str) -> bool:
         """Whether this run has made a list."""
@@ -98,8 +168,10 @@ class TablesAtHand:
         self._lookups.clear()
 
     def forget_books(self) -> None:
-        """From here on key books are as the ledger has them now."""
+        """From here on key books, and what was handed over, are as the ledger has them now."""
         self.books.clear()
+        self._against.clear()
+        self.__dict__.pop("_last_values", None)
 
     def crosswalk(self, name: str) -> Crosswalk:
         """A crosswalk. Raises MoveError where there is none of that name, or it is wrong."""
@@ -172,3 +244,14 @@ class TablesAtHand:
             elif table.source is not None and table.source.file:
                 paths += files_of(self.move.path(table.source.file))
         return [digest_of(path, self.move.shown(path)) for path in paths]
+
+
+def _fates(rows: pl.DataFrame, column: str) -> pl.DataFrame:
+    """What became of rows that were not written, by one of their columns."""
+    code = pl.when(pl.col("why") == HELD_BACK).then(pl.lit(FATES[1])).otherwise(pl.lit(FATES[0]))
+    where = pl.format("{} line {}", "file", "line")
+    told = pl.format("written; {} is {}: {}", where, pl.col("why"), pl.col("rule").fill_null("keep"))
+    named = rows.filter(pl.col(column).is_not_null())
+    return named.select(pl.col(column).alias("text"), code.alias("code"), told.alias("told")).unique(
+        "text", keep="first", maintain_order=True
+    )

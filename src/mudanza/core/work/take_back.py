@@ -11,6 +11,7 @@ from mudanza.core.state.files import Outputs
 from mudanza.core.state.key_pages import cut_book, gave_unnoted, given_by
 from mudanza.core.state.ledger import Ledger, Run, ledger_of
 from mudanza.core.values.digest import digest_of
+from mudanza.core.work.runs import done_build
 
 _COMMAND = "take back"
 
@@ -39,7 +40,7 @@ def take_back(move: Move, build: int) -> TakenBack:
         keys = given_by(ledger, build)
         for book, (first, _) in keys.items():
             cut_book(ledger, run, book, first)
-        for table in ("given", "sent", "identities", "kinds"):
+        for table in ("given", "sent", "identities", "kinds", "contents", "differences"):
             ledger.tell(f"DELETE FROM {table} WHERE run = ?", [(build,)])
         ledger.tell("UPDATE runs SET state = 'taken back' WHERE id = ?", [(build,)])
         for file in files:
@@ -59,16 +60,8 @@ def take_back(move: Move, build: int) -> TakenBack:
 
 def _done(ledger: Ledger, build: int) -> Run:
     """The build, if it can be taken back."""
-    runs = ledger.runs()
-    found = next((run for run in runs if run.id == build), None)
-    if found is None:
-        raise MoveError(f"there is no run {build}.", hint="`mudanza ledger` lists the runs.")
-    if found.command != "build" or found.state != "done":
-        raise MoveError(
-            f"run {build} is no build that is done: {found.command}, {found.state}.",
-            hint="Only such a one can be taken back.",
-        )
-    later = [run for run in runs if run.id > build and run.state == "done" and run.command != _COMMAND]
+    found = done_build(ledger, build)
+    later = [run for run in ledger.runs() if run.id > build and run.state == "done" and run.command != _COMMAND]
     if later:
         last = later[-1]
         raise MoveError(

@@ -21,12 +21,14 @@ from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.formats import read_built
 from mudanza.core.sources.reader import BrokenRow
+from mudanza.core.state.in_target import HandOver
 from mudanza.core.state.ledger import ledger_of
 from mudanza.core.state.loans import accepted
 from mudanza.core.state.sent import Went, went_out
 from mudanza.core.tables.crosswalk import PROPOSED, Listed
 from mudanza.core.values.kinds import plain_text
 from mudanza.core.values.row_columns import FILE, INNER, LINE, SOURCE, key_text, shown_key
+from mudanza.core.work.again.handing_over import told_of
 from mudanza.core.work.choosing import Choice, choose
 from mudanza.core.work.order import list_of
 from mudanza.core.work.prepared import Prepared, prepare
@@ -94,6 +96,8 @@ class Trace:
     #: damaged rows that hold the key: file, line, why, text
     damaged: list[tuple[str, int, str, str]] = field(default_factory=list)
     went: list[tuple[Went, str]] = field(default_factory=list)
+    #: the hand-overs that speak of the record: each with what became of it, and the target's own identifier
+    told: list[tuple[HandOver, str, str | None]] = field(default_factory=list)
     changes: list[tuple[str, str, str | None, str | None]] = field(default_factory=list)
     related: list[Related] = field(default_factory=list)
 
@@ -145,7 +149,7 @@ def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str
     broken: list[tuple[Opened, BrokenRow]] = []
     for opened, some, noticed in choose(ready, Choice(_MOST, key=key, damaged=broken), lambda _, rows, __: rows[LINE]):
         rows += _rows(ready, opened, some, noticed)
-    titles = [f.title for f in plan.layout.fields if f.name in plan.layout.primary_key]
+    titles = plan.layout.key_titles
     written = next((r for r in rows if r.end in ("written", "merged")), None)
     texts = {f.title: f.written for f in written.fields} if written else {}
     new = ", ".join(texts.get(t) or "" for t in titles) if written and titles else None
@@ -166,6 +170,7 @@ def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str
         rows,
         damaged,
         [(one, moments.get(one.run, "")) for one in went],
+        told_of(ledger, name, target),
         changes,
         _related(ready.tables, plan, texts),
     )

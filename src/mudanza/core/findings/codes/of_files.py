@@ -69,6 +69,13 @@ CODES = [
         column('{"titles": "A", "datatype": {"base": "string", "format": "[A-Z]{2}[0-9]{4}"}}', "AB12"),
     ),
     Code(
+        "value.forbidden",
+        S,
+        "A value has a character that the target does not take in this field, perhaps as a separator between its parts.",
+        "Take another separator, or replace the characters: in a plan, `without` takes them out and `replace` puts others in their place.",
+        column('{"titles": "A", "urn:mudanza:forbidden": "/;"}', "A/7"),
+    ),
+    Code(
         "value.not-permitted",
         S,
         "A value is none of those the layout permits.",
@@ -144,6 +151,20 @@ CODES = [
         "A value refers to a record that is not in the other file, or that the other list does not hold.",
         "Deliver the other record too. A plan says below [references] if the reference is to be blanked, or written all the same.",
         told("Branch 'N9' is not among the codes of branches.csv."),
+    ),
+    Code(
+        "reference.skipped",
+        S,
+        "A value refers to a record that is not written, because its row was left out: by `keep`, or by hand.",
+        "Choose the other record too, leave this one out as well, or say below [references] that such references are to be blanked.",
+        told("Visits of clients who are inactive: the clients were left out by `keep`."),
+    ),
+    Code(
+        "reference.held-back",
+        S,
+        "A value refers to a record that is not written, because its row is held back: so this one is, too.",
+        "Mend the other row; then both are written. The rule says where it stands and what is wrong with it.",
+        told("A visit of client 01024, whose row is held back for a day that never was."),
     ),
     Code(
         "reference.blanked",

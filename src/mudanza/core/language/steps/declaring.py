@@ -116,7 +116,7 @@ class Call:
             ) from None
         return len(getattr(dtype, "fields", ()))
 
-    def note(self, value: Value, when: pl.Expr, code: str, rule: str, text: pl.Expr) -> Value:
+    def note(self, value: Value, when: pl.Expr, code: str, rule: str | pl.Expr, text: pl.Expr) -> Value:
         """The value, with a finding where `when` is true. One of severity stop makes the value fail there."""
         problem = Problem(code, self.column, when, text, rule)
         failed = value.failed

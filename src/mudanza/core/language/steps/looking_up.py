@@ -5,7 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.value import Asked, Mint, PartTable, Value, combined, identity
+from mudanza.core.language.value import FATES, TARGET_IDS, Asked, Mint, PartTable, Value, combined, identity
 from mudanza.core.tables.crosswalk import Crosswalk
 from mudanza.core.tables.lookup import VALUES, Lookup
 from mudanza.core.values.kinds import Kind, plain_text
@@ -187,7 +187,7 @@ def _each_found(values: list[Value], call: Call, table: Lookup, found: pl.DataFr
 def mint(values: list[Value], call: Call, name: str) -> Value:
     """Gives an old identifier (all the values together) its new one from the key book of that name. The same
     old identifier has the same new one in every run; a new one is given out only to a row that is written."""
-    call.around.book_exists(name)
+    call.around.keys(name)
     if any(v.late for v in values):
         raise call.fail("an identifier cannot be made from one that is made in the same row.", "Use source columns.")
     parts = [plain_text(v.expr, v.kind) for v in values]
@@ -204,6 +204,14 @@ def mint(values: list[Value], call: Call, name: str) -> Value:
     return Value(Kind.TEXT, pl.col(key), 0, True, held.problems, held.failed)
 
 
+def known_identifier(values: list[Value], call: Call, name: str) -> Value:
+    """What `mint` does where identifiers are not given out yet: the one that an earlier run gave, or nothing."""
+    joined = call.stages.hold(combined(values, identity([plain_text(v.expr, v.kind) for v in values]), Kind.TEXT))
+    (after,) = call.stages.join(joined, call.around.keys(name).select("identity", "key"))
+    call.stages.mints.append(Mint(name, joined.expr.meta.output_name(), after.expr.meta.output_name()))
+    return after
+
+
 @step(
     "key",
     _ANY,
@@ -214,12 +222,37 @@ def mint(values: list[Value], call: Call, name: str) -> Value:
     examples=[('"north", {A} -> key owners', ("1001",), "OW-000001")],
 )
 def key(values: list[Value], call: Call, name: str) -> Value:
-    """Finds the new identifier that an earlier run gave to an old one. One that was never given is a finding."""
+    """Finds the new identifier that an earlier run gave to an old one. One that was never given is a finding, which tells what became of the row that it stands in, if this run has seen it."""
     keys = call.around.keys(name)
     parts = [plain_text(v.expr, v.kind) for v in values]
     joined = combined(values, identity(parts), Kind.TEXT)
     before = call.stages.hold(joined)
     (after,) = call.stages.join(before, keys.select("identity", "key"))
     wrong = after.expr.is_null() & before.expr.is_not_null()
-    shown = shown_key(before.expr)
-    return call.note(after, wrong, "flow.no-key", f"given in key book {name}", shown)
+    shown, rule = shown_key(before.expr), f"given in key book {name}"
+    fates = call.around.fates(name)
+    if fates is None:
+        return call.note(after, wrong, "flow.no-key", rule, shown)
+    code, told = call.stages.join(before, fates.select("text", "code", "told"))
+    after = combined([after, code, told], after.expr, Kind.TEXT)
+    after = call.note(after, wrong & code.expr.is_null(), "flow.no-key", rule, shown)
+    for one in FATES:
+        after = call.note(after, wrong & (code.expr == one).fill_null(False), one, told.expr, shown)
+    return after
+
+
+@step(
+    "target-id",
+    _ANY,
+    Kind.TEXT,
+    Parameter("list", "name"),
+    says="the identifier that the target gave it in {0}",
+    examples=[("{A} -> target-id owners", ("OW-000001",), "90017")],
+)
+def target_id(value: Value, call: Call, list_: str) -> Value:
+    """The identifier that the target itself gave to the record of a list with this key, as its results told when it was handed over (`handed-over --gave`). A record that has none yet is a
+    finding: the row waits until it is imported and handed over."""
+    before = call.stages.hold(combined([value], plain_text(value.expr, value.kind), Kind.TEXT))
+    (after,) = call.stages.join(before, call.around.target_ids(list_).select(*TARGET_IDS))
+    waits = after.expr.is_null() & before.expr.is_not_null()
+    return call.note(after, waits, "flow.no-target-id", f"given by the target to a record of {list_}", before.expr)

@@ -104,6 +104,7 @@ def _counted(recipe: Recipe, intake: Intake, tell: Tell) -> dict[str, dict[tuple
     for opened, batch in intake.batches():
         rows = opened.rows(batch, intake.columns)
         rows = rows.filter(~blank_rows(rows, opened.own(intake.columns)) & rows[CORRECTED].is_null())
+        rows = recipe.with_known(rows)
         if recipe.keep is not None:
             rows = recipe.run(rows, recipe.keep.stages).filter(recipe.keep.expr).select(rows.columns)
         made = recipe.run(rows, recipe.early)
@@ -134,6 +135,10 @@ def _codes_of(
     used: set[int] = set()
     codes = []
     certain = [e for e in entries if e.state != PROPOSED]
+    # what a code means, those of another source do not tell
+    beside: dict[tuple[str, ...], set[str]] = {}
+    for code, *when in counted:
+        beside.setdefault(tuple(when), set()).add(code)
     listed, proposed = Listed(certain), Listed([e for e in entries if e.state == PROPOSED])
     for values, count in sorted(counted.items(), key=lambda item: (-item[1], item[0])):
         entry = listed.entry_for(values)
@@ -146,9 +151,7 @@ def _codes_of(
             used.add(waiting.line)
             codes.append(FoundCode(values, count, None, waiting.to or None, waiting.note or None))
         else:
-            # what a code of another source means tells nothing of this one
-            beside = {other[0] for other in counted if other[1:] == values[1:]}
-            to, because = propose(values, targets, certain, beside)
+            to, because = propose(values, targets, certain, beside[values[1:]])
             codes.append(FoundCode(values, count, None, to, because))
     permitted = {t.code for t in targets.known}
     wrong = [e for e in entries if e.to and targets.closed and e.to not in permitted]

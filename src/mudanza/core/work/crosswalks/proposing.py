@@ -16,7 +16,7 @@ from mudanza.core.tables.crosswalk import Entry
 _ALIKE = 82
 _FORM = 88
 #: letters that may stand beside any pair: unknown, diverse, other
-_BESIDE = frozenset("uxdo?")
+_BESIDE = frozenset("uxdo")
 
 
 @dataclass(frozen=True)
@@ -59,15 +59,17 @@ def _letters() -> tuple[Mapping[str, str], ...]:
 
 def _by_letter(code: str, beside: Collection[str], texts: Sequence[tuple[TargetCode, set[str]]]) -> set[str] | None:
     """The targets that a letter may mean among the letters beside it; None where no pair of letters has a say."""
+    if len(code) != 1:
+        return None
     letters = {one for one in map(fold, beside) if len(one) == 1 and one.isalpha()} | {code}
-    fitting = [pair for pair in _letters() if code in pair and letters <= set(pair) | _BESIDE]
-    known = {meaning for pair in _letters() for meaning in pair.values()}
-    wanted = {m: {t.code for t, folded in texts if folded & _synonyms(m)} for m in known}
-    if len(code) != 1 or len(letters - _BESIDE) < 2 or not fitting or not all(wanted.values()):
+    fitting = [pair for pair in _letters() if code in pair and set(pair) <= letters <= set(pair) | _BESIDE]
+    wanted = {m: {t.code for t, folded in texts if folded & _synonyms(m)} for pair in fitting for m in pair.values()}
+    if not fitting or not all(wanted.values()):
         return None
     return {target for pair in fitting for target in wanted[pair[code]]}
 
 
+@cache
 def _synonyms(word: str) -> frozenset[str]:
     return next(group for group in _groups() if word in group)
 
@@ -80,6 +82,10 @@ def propose(
     code = fold(values[0])
     texts = [(target, {fold(t) for t in (target.code, target.meaning) if t}) for target in targets.known]
     same = [t.code for t, folded in texts if code and code in folded]
+    # before all else: a letter that the target has too may mean something else beside these
+    by_letter = _by_letter(code, beside, texts)
+    if by_letter is not None and by_letter != set(same):
+        return (by_letter.pop(), "by meaning") if len(by_letter) == 1 else (None, None)
     if len(same) == 1:
         return same[0], "written alike" if fold(same[0]) == code else "means the same in the target"
     elsewhere = {e.to for e in entries if fold(e.code) == code and e.to}
@@ -87,9 +93,6 @@ def propose(
         return elsewhere.pop(), "so it is elsewhere in this crosswalk"
     if code.replace(" ", "").isdigit():
         return None, None
-    by_letter = _by_letter(code, beside, texts)
-    if by_letter is not None:
-        return (by_letter.pop(), "by meaning") if len(by_letter) == 1 else (None, None)
     meanings = [group for group in _groups() if code in group]
     by_meaning = {t.code for t, folded in texts for group in meanings if folded & group}
     if len(by_meaning) == 1:

@@ -6,13 +6,16 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
+from decimal import Decimal
 from functools import lru_cache
+from typing import Any
 
 import polars as pl
 
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.language.trying import try_flow
 from mudanza.core.layouts.layout import Field
+from mudanza.core.layouts.types.moment import DateType
 from mudanza.core.layouts.types.number import NumberType
 from mudanza.core.layouts.types.text import TextType
 from mudanza.core.values.kinds import Kind
@@ -39,7 +42,7 @@ class Conversion:
     doubt: str | None = None
     #: the column holds codes of its own that only a crosswalk can translate
     codes: bool = False
-    #: how many of the values fit without being padded, cut or having letters or digits thrown away, where that is fewer
+    #: how many of the values fit without being padded, cut, having letters or digits thrown away, or lying out of bounds, where that is fewer
     kept: float = 1.0
 
     @property
@@ -106,7 +109,18 @@ def _number(field: Field, view: View, clean: str) -> Conversion:
     most = field.type.format.max_fraction if isinstance(field.type, NumberType) else None
     if most is not None and places > most:
         steps += f" -> round {most}"
-    return Conversion(steps, share, doubt)
+    kept = 1.0
+    if isinstance(field.type, NumberType) and share:
+        bounds = field.type.bounds
+        kept = _inside([m and Decimal(m) for m in _tried(steps, view.texts)], bounds.low, bounds.high)
+    return Conversion(steps, share, doubt, kept=kept)
+
+
+def _inside(made: Sequence[Any], low: Any, high: Any) -> float:
+    """How many of the values that could be made (None: could not) lie between bounds (None: no bound)."""
+    values = [m for m in made if m is not None]
+    inside = sum((low is None or m >= low) and (high is None or m <= high) for m in values)
+    return inside / len(values) if values else 1.0
 
 
 @lru_cache(maxsize=1024)
@@ -199,7 +213,11 @@ def _date(field: Field, view: View, clean: str) -> Conversion:
     if rivals:
         doubt = f"day and month are not told apart by these values ({said} or {rivals[0][2]})"
     ending = " -> day" if timed and field.kind is Kind.DATE else ""
-    return Conversion(f"{clean} -> date {said}{ending}", share, doubt)
+    kept = 1.0
+    if isinstance(field.type, DateType):
+        low, high = (b and b.isoformat()[:10] for b in (field.type.bounds.low, field.type.bounds.high))
+        kept = _inside([m and m[:10] for m in _tried(f" -> date {said}", texts)], low, high)
+    return Conversion(f"{clean} -> date {said}{ending}", share, doubt, kept=kept)
 
 
 def _near(form: str, texts: Sequence[str]) -> bool:

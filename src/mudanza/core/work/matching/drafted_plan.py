@@ -21,7 +21,7 @@ from mudanza.core.state.files import Outputs
 from mudanza.core.work.matching.drafting import Draft, Proposal
 
 #: begins the comment of a proposal that is not sure, and of one that is
-UNSURE, _SURE = "unsure", ("0.", "1.")
+UNSURE, _SURE = "unsure (", ("0.", "1.")
 
 
 def unsure_fields(plan: Plan) -> list[str]:
@@ -57,22 +57,28 @@ def write_draft(
     if not isinstance(fields, Table):
         raise plan.error("[fields] must be a table of its own.", ("fields",), "Write [fields] and lines below.")
     texts: dict[Path, str] = dict(further or {})
-    _renew(fields, {p.field.name: p for p in draft.proposals if p.broken is None}, again)
+    renewed = _renew(fields, {p.field.name: p for p in draft.proposals if p.broken is None}, again)
     followed = list(document).index("fields") < len(list(document)) - 1
+    added = False
     for proposal in draft.proposals:
-        if proposal.field.name in fields:
+        name, broken = proposal.field.name, f"{proposal.field.name} = {' '.join(proposal.flow.split())}"
+        if name in fields and name not in renewed:
             continue
-        fields.add(tomlkit.comment(_comment(proposal)))
-        if proposal.broken is not None:
-            fields.add(tomlkit.comment(f"{proposal.field.name} = {' '.join(proposal.flow.split())}"))
-            continue
-        fields.add(proposal.field.name, flow_text(proposal.flow))
-        if proposal.crosswalk is not None:
-            name, columns = proposal.crosswalk
-            path = move.folder / "crosswalks" / f"{name}.csv"
+        if proposal.broken is None and proposal.crosswalk is not None:
+            crosswalk, columns = proposal.crosswalk
+            path = move.folder / "crosswalks" / f"{crosswalk}.csv"
             if not path.exists():
                 texts[path] = blank_crosswalk(columns)
-    if followed and draft.proposals:
+        if name in fields or (proposal.broken is not None and f"# {broken}\n" in plan.text):
+            # it has its new flow, or stands there as a comment since another draft
+            continue
+        fields.add(tomlkit.comment(_comment(proposal)))
+        if proposal.broken is None:
+            fields.add(name, flow_text(proposal.flow))
+        else:
+            fields.add(tomlkit.comment(broken))
+        added = True
+    if followed and added:
         fields.add(tomlkit.nl())
     text = tomlkit.dumps(document)
     if text != plan.text or not plan.path.exists():
@@ -81,8 +87,9 @@ def write_draft(
     return [move.shown(path) for path in texts]
 
 
-def _renew(fields: Table, proposals: Mapping[str, Proposal], again: Collection[str]) -> None:
-    """Flows that stand there unsure, drafted again."""
+def _renew(fields: Table, proposals: Mapping[str, Proposal], again: Collection[str]) -> set[str]:
+    """Put new flows in the place of those that stand there unsure; gives the fields that have another one now."""
+    renewed: set[str] = set()
     for name, comment in _unsure(fields).items():
         if name not in again:
             continue
@@ -91,16 +98,18 @@ def _renew(fields: Table, proposals: Mapping[str, Proposal], again: Collection[s
             # steps that a person gave the same columns stay
             if set(columns_of(str(fields[name]))) != set(proposals[name].columns):
                 fields[name] = flow_text(proposals[name].flow)
+                renewed.add(name)
         else:
             comment.trivia.comment = "# no column is right for it"
             fields.remove(name)
+    return renewed
 
 
 def _comment(proposal: Proposal) -> str:
     told = f"{proposal.score:.2f}, {', '.join(proposal.evidence) or 'by its neighbours'}"
     if proposal.broken is not None:
         return f"cannot be written ({told}): {proposal.broken}"
-    return f"{UNSURE} ({told}): {proposal.doubt}" if proposal.doubt else told
+    return f"{UNSURE}{told}): {proposal.doubt}" if proposal.doubt else told
 
 
 def flow_text(flow: str) -> tomlkit.items.String:

@@ -18,7 +18,7 @@ from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.state.ledger import ledger_of
 from mudanza.core.tables.crosswalk import Crosswalk
-from mudanza.core.work.matching.answers import RIGHT, Said, read_answers, said_of
+from mudanza.core.work.matching.answers import RIGHT, Answer, read_answers, said_of
 from mudanza.core.work.matching.composing import Composer, Part, key_like
 from mudanza.core.work.matching.meaning.lexicon import OWN_WORDS, lexicon
 from mudanza.core.work.matching.meaning.tokens import words_of
@@ -29,23 +29,11 @@ from mudanza.core.work.progress import Progress, Tell, quietly
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
 
-@dataclass(frozen=True)
-class Proposal:
-    """What is proposed for a field: its flow, the columns it takes, a score from 0 to 1, the evidence, and what is doubtful about it (None if it is sure).
-
-    `crosswalk` is a crosswalk that the flow needs and the move does not have yet, with its further columns.
-    """
+@dataclass(frozen=True, kw_only=True)
+class Proposal(Part):
+    """What is proposed for a field, from all sources together; and why the flow cannot be compiled, if it is `broken`."""
 
     field: Field
-    flow: str
-    columns: tuple[str, ...]
-    score: float
-    evidence: tuple[str, ...]
-    doubt: str | None
-    crosswalk: tuple[str, tuple[str, ...]] | None = None
-    #: columns that come next, with how likely they are meant
-    rivals: tuple[tuple[str, float], ...] = ()
-    #: why the flow cannot be compiled, if so
     broken: str | None = None
 
 
@@ -77,7 +65,8 @@ class Draft:
 def draft(move: Move, name: str, learned: Weights | None = None) -> Draft:
     """Propose a flow for every field of a list that has none. Reads the first rows of the sources; writes nothing."""
     plan = load_plan(move, name, draft=True)
-    return draft_plan(move, plan, open_sources(plan, move), learned)
+    intake = open_sources(plan, move)
+    return propose(move, plan, intake, weigh(move, plan, intake, learned), read_answers(move.folder))
 
 
 def scorer_of(move: Move, plan: Plan, learned: Weights | None = None) -> Scorer:
@@ -90,36 +79,36 @@ def scorer_of(move: Move, plan: Plan, learned: Weights | None = None) -> Scorer:
     return Scorer(plan.layout, words, habits(move, plan.name), keys, plan.name, learned)
 
 
-def draft_plan(move: Move, plan: Plan, intake: Intake, learned: Weights | None = None, tell: Tell = quietly) -> Draft:
-    """The draft of a plan whose sources are open."""
-    scores = weigh(move, plan, intake, learned, tell)
-    return propose(move, plan, intake, scores, said_of(read_answers(move.folder), plan.name), tell)
-
-
 def weigh(
     move: Move, plan: Plan, intake: Intake, learned: Weights | None = None, tell: Tell = quietly
 ) -> dict[str, Scores]:
     """How likely the columns of each source are meant for each field, whether it has a flow or not: what one takes tells of the others."""
     scorer = scorer_of(move, plan, learned)
     tell(Progress("reading"))
-    return {
-        source: scorer.scores(plan.layout.fields, columns) for source, columns in views(intake, scorer.reader).items()
-    }
+    by_source = views(intake, scorer.reader)
+    return {source: Scores(scorer, plan.layout.fields, columns) for source, columns in by_source.items()}
 
 
 def propose(
-    move: Move, plan: Plan, intake: Intake, scores: Mapping[str, Scores], said: Said, tell: Tell = quietly
+    move: Move,
+    plan: Plan,
+    intake: Intake,
+    scores: Mapping[str, Scores],
+    answers: Sequence[Answer],
+    tell: Tell = quietly,
 ) -> Draft:
-    """The draft by the scores of the sources, and by what was said of its fields."""
+    """The draft by the scores of the sources, and by what was answered."""
     used = {column for flow in plan.flows.values() for column in columns_of(flow)}
     fields = [f for f in plan.layout.fields if f.name not in plan.flows]
     wanted = {f.name for f in fields}
     parts: dict[str, dict[str, Part]] = {}
     for number, (source, of_source) in enumerate(scores.items()):
         tell(Progress(f"matching {source}", share=number / len(scores)))
+        said = said_of(answers, plan.name, source)
         composer = Composer(move, plan, of_source, assign(of_source, wanted, used, said), len(scores) > 1)
         for field in fields:
-            if (made := composer.part(field)) is not None:
+            # where none is right, none is composed either
+            if "" not in said.get(field.name, {}) and (made := composer.part(field)) is not None:
                 parts.setdefault(field.name, {})[source] = made
     together = [_together(f, parts[f.name], list(scores)) for f in fields if f.name in parts]
     proposals = _compiled(move, plan, intake, together)
@@ -213,7 +202,6 @@ def _together(field: Field, by_source: Mapping[str, Part], sources: Sequence[str
     columns = tuple(dict.fromkeys(c for p in parts for c in p.columns))
     rivals = dict(r for p in parts for r in p.rivals if r[0] not in columns)
     return Proposal(
-        field,
         flow,
         columns,
         min(p.score for p in parts),
@@ -221,4 +209,6 @@ def _together(field: Field, by_source: Mapping[str, Part], sources: Sequence[str
         "; ".join(d for d in doubts if d) or None,
         crosswalk,
         tuple(rivals.items()),
+        all(p.certain for p in parts),
+        field=field,
     )

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from mudanza.core.language.asking import columns_of
 from mudanza.core.layouts.layout import Field
-from mudanza.core.work.matching.answers import NONE, RIGHT, WRONG, Answer, Said
+from mudanza.core.plans.own_tables import own_rows, own_text
+from mudanza.core.plans.plan import Plan
+from mudanza.core.work.matching.answers import NONE, RIGHT, Answer, said_of
 from mudanza.core.work.matching.drafting import Draft
 from mudanza.core.work.matching.meaning.headings import Meaning
-from mudanza.core.work.matching.meaning.lexicon import OWN_WORDS
+from mudanza.core.work.matching.meaning.lexicon import OWN_WORDS, WORDS_HEADING
 from mudanza.core.work.matching.meaning.tokens import words_of
 from mudanza.core.work.matching.scoring import Scores
 
@@ -44,23 +47,36 @@ class Question:
     options: tuple[Option, ...]
     has: bool
 
-    def answers(self, list_name: str, column: str | None, sources: int) -> list[Answer]:
-        """What an answer says: a column is right, or (None) none is; in a list of several sources, none of those that were offered."""
-        if column is not None:
-            return [Answer(list_name, self.field.name, column, RIGHT)]
-        if sources > 1:
-            return [Answer(list_name, self.field.name, option.column, WRONG) for option in self.options]
-        return [Answer(list_name, self.field.name, "", NONE)]
+    def answer(self, list_name: str, column: str | None) -> Answer:
+        """What it means to say that a column is right, or (None) that none is."""
+        if column is None:
+            return Answer(list_name, self.source, self.field.name, "", NONE)
+        return Answer(list_name, self.source, self.field.name, column, RIGHT)
+
+
+def standing_columns(plan: Plan, fields: Collection[str]) -> dict[str, list[str]]:
+    """The columns of the flows that stand in a plan for some fields."""
+    return {name: columns_of(plan.flows[name]) for name in fields}
+
+
+def settled_fields(draft: Draft, standing: Mapping[str, Collection[str]]) -> set[str]:
+    """The fields whose flows stand in the plan unsure, and of which a draft is sure by now, because of other answers or words."""
+    return {
+        p.field.name
+        for p in draft.proposals
+        if p.doubt is None and set(standing.get(p.field.name, ())) == set(p.columns)
+    }
 
 
 def questions(
-    draft: Draft, scores: Mapping[str, Scores], said: Said, standing: Mapping[str, Collection[str]]
+    draft: Draft, scores: Mapping[str, Scores], answers: Sequence[Answer], standing: Mapping[str, Collection[str]]
 ) -> list[Question]:
     """All that is to be asked, by source and in layout order. What is only doubtful about values is no question of columns. `standing` are the fields
     whose flows stand in the plan unsure, with their columns: they are asked for in any case."""
     found = []
     open_fields = {*draft.parts, *(f.name for f in draft.without)}
     for source, of_source in scores.items():
+        said = said_of(answers, draft.name, source)
         likely = of_source.likely(said)
         names = [view.name for view in of_source.views]
         settled = {c for by in draft.parts.values() if source in by and by[source].certain for c in by[source].columns}
@@ -68,7 +84,7 @@ def questions(
             part = draft.parts.get(field.name, {}).get(source)
             stands = [c for c in standing.get(field.name, ()) if c in names]
             settled_here = part is not None and part.certain and (not stands or set(stands) == set(part.columns))
-            if field.name not in open_fields or settled_here or () in said.get(field.name, {}):
+            if field.name not in open_fields or settled_here or "" in said.get(field.name, {}):
                 continue
             order = sorted(range(len(names)), key=lambda c: -likely[row, c])
             must = field.required and field.default is None
@@ -106,13 +122,13 @@ def new_words(scores: Mapping[str, Scores], confirmed: Collection[Answer]) -> li
     """Words to learn: the meaning of a field, and the heading that was said to be right for it though it says nothing that is known."""
     found: dict[tuple[str, str], None] = {}
     for answer in confirmed:
-        for of_source in scores.values():
-            rows = [r for r, f in enumerate(of_source.fields) if f.name == answer.field]
-            columns = [c for c, view in enumerate(of_source.views) if view.name == answer.column]
-            for row, column in ((r, c) for r in rows for c in columns):
-                meaning, like = of_source.likenesses[row][column]
-                if like.score < _UNLIKE and not any(sign in answer.column for sign in '|"\n,'):
-                    found[_meaning(meaning), answer.column] = None
+        of_source = scores[answer.source]
+        rows = [r for r, f in enumerate(of_source.fields) if f.name == answer.field]
+        columns = [c for c, view in enumerate(of_source.views) if view.name == answer.column]
+        for row, column in ((r, c) for r in rows for c in columns):
+            meaning, like = of_source.likenesses[row][column]
+            if like.score < _UNLIKE and "|" not in answer.column:
+                found[_meaning(meaning), answer.column] = None
     return list(found)
 
 
@@ -124,9 +140,8 @@ def _meaning(asked: Meaning) -> str:
     return " ".join(words)
 
 
-def with_words(folder: Path, words: Collection[tuple[str, str]]) -> tuple[Path, str]:
+def with_words(folder: Path, words: Sequence[tuple[str, str]]) -> tuple[Path, str]:
     """The move's own words with more: the file, and its text."""
     path = folder / OWN_WORDS
-    text = path.read_text("utf-8-sig") if path.is_file() else "meaning,words\n"
-    lines = [f"{meaning},{heading}\n" for meaning, heading in words]
-    return path, (text if text.endswith("\n") else f"{text}\n") + "".join(lines)
+    kept = [texts for _, texts in own_rows(path, WORDS_HEADING)] if path.is_file() else []
+    return path, own_text(WORDS_HEADING, [*kept, *words])

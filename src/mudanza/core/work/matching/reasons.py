@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from mudanza.core.work.matching.answers import Said
-from mudanza.core.work.matching.meaning.tokens import words_of
+from mudanza.core.work.matching.answers import Answer, said_of
 from mudanza.core.work.matching.scoring import Scores
 from mudanza.core.work.matching.weights import NEIGHBOURLY
 from mudanza.core.work.matching.witnesses import NAMES
@@ -31,13 +30,16 @@ class Reason:
     values: tuple[str, ...]
 
 
-def reasons(scores: Mapping[str, Scores], field: str, said: Said, most: int = 4) -> list[Reason]:
+def reasons(
+    scores: Mapping[str, Scores], list_name: str, field: str, answers: Sequence[Answer], most: int = 4
+) -> list[Reason]:
     """The columns of all sources that come first for a field, the likeliest of each source first."""
     found = []
     for source, of_source in scores.items():
         row = next((at for at, one in enumerate(of_source.fields) if one.name == field), None)
         if row is None or not of_source.views:
             continue
+        said = said_of(answers, list_name, source)
         likely, learned = of_source.likely(said)[row], of_source.scorer.learned
         best = sorted(range(len(of_source.views)), key=lambda c: (-likely[c], -of_source.first[row, c]))
         # the one that comes first, its runner-up, and what is at all likely
@@ -48,7 +50,7 @@ def reasons(scores: Mapping[str, Scores], field: str, said: Said, most: int = 4)
             for name, (for_it, against) in NEIGHBOURLY.items():
                 points = learned["second"][name] * float(of_source.neighbourly[name][row, column])
                 among.append((for_it if points > 0 else against, points))
-            answer = said.get(field, {}).get(words_of(view.name)) or said.get(field, {}).get(())
+            answer = said.get(field, {}).get(view.name) or said.get(field, {}).get("")
             found.append(
                 Reason(
                     source,

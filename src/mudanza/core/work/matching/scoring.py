@@ -71,7 +71,7 @@ class Scorer:
         subject: str = "",
         learned: Weights | None = None,
     ) -> None:
-        self.layout, self.lexicon, self.habits, self.keys = layout, lexicon, habits, keys
+        self.lexicon, self.habits, self.keys = lexicon, habits, keys
         self.learned = learned or shipped()
         texts = [text for field in layout.fields for text in (field.name, field.title)]
         headings = Headings(lexicon, texts)
@@ -104,10 +104,6 @@ class Scorer:
             return any(re.fullmatch(field.type.pattern, key) for key in self.keys)
         except re.error:
             return False
-
-    def scores(self, fields: Sequence[Field], views: Sequence[View]) -> Scores:
-        """The odds of every field and column."""
-        return Scores(self, fields, views)
 
 
 def _subject(headings: Headings, name: str, layout: Layout) -> Ideas:
@@ -197,13 +193,12 @@ class Scores:
         odds = self.second.copy()
         for row, field in enumerate(self.fields):
             of_field = said.get(field.name, {})
-            right = {words for words, answer in of_field.items() if answer == RIGHT}
-            settled = () in of_field or any(words_of(view.name) in right for view in self.views)
+            settled = "" in of_field or any(of_field.get(view.name) == RIGHT for view in self.views)
             for column, view in enumerate(self.views):
-                words = words_of(view.name)
-                if words in right:
+                answer = of_field.get(view.name)
+                if answer == RIGHT:
                     odds[row, column] = _SETTLED
-                elif settled or of_field.get(words) == WRONG or not self._can_hold(row, column):
+                elif settled or answer == WRONG or not self._can_hold(row, column):
                     odds[row, column] = -_SETTLED
         return odds
 
@@ -214,7 +209,7 @@ class Scores:
             return True
         if field.kind is Kind.TEXT:
             return not (asked.needs & NAMED and view.numeric > 0.9)
-        return self.conversion(row, column).share >= _LEAST_FIT
+        return self.conversion(row, column).fit >= _LEAST_FIT
 
     def likely(self, said: Said) -> Matrix:
         """Likelihoods, 0 to 1."""
@@ -323,17 +318,17 @@ def _candidate(
         if r != row and (r not in chosen or likely[row, chosen[r]] >= _RIVAL)
     ]
     near = others or len(gone) < len(order)
-    answered = said.get(field.name, {}).get(words_of(view.name)) == RIGHT
-    evidence = scores.evidence(row, column)
+    answered = said.get(field.name, {}).get(view.name) == RIGHT
+    evidence = list(scores.evidence(row, column))
+    if answered:
+        evidence.insert(0, "confirmed")
+    if given:
+        evidence.append("its identifiers are given by a key book")
     return Candidate(
         field,
         view,
         round(mine, 2),
-        (
-            *(["confirmed"] if answered else []),
-            *evidence,
-            *(["its identifiers are given by a key book"] if given else []),
-        ),
+        tuple(evidence),
         made,
         answered or bool(mine >= SURE and not near and made.share >= 0.5),
         given,

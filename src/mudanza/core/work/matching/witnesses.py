@@ -36,24 +36,10 @@ PLAIN = (
     "weekday",
     "marital",
 )
-#: contents told by how they are written, which are more easily mistaken
-WRITTEN = (
-    "given",
-    "family",
-    "full",
-    "town",
-    "street",
-    "company",
-    "job",
-    "text",
-    "colour",
-    "language",
-    "post",
-    "unit",
-    "thing",
-)
 #: contents that no number is
 NAMED = frozenset({"given", "family", "full", "town"})
+#: contents that are seldom numbers
+_IN_WORDS = NAMED | {"street", "company", "job", "text", "thing", "country"}
 #: ideas whose numbers have a form of their own
 _NUMBERED = frozenset({"tax", "national", "social", "phone", "mobile", "fax", "post", "barcode", "vin"})
 
@@ -163,19 +149,13 @@ def witnesses(asked: Asked, view: View, like: Likeness, converted: Conversion, h
         }
     if filled and field.kind is Kind.TEXT:
         found["other content"] = max(0.0, plain - fits) if plain > 0.6 else 0.0
-        found["number for words"] = float(
-            view.numeric > 0.8
-            and bool(
-                asked.wants
-                & {"given", "family", "full", "town", "street", "company", "job", "text", "thing", "country"}
-            )
-        )
+        found["number for words"] = float(view.numeric > 0.8 and bool(asked.wants & _IN_WORDS))
         found["id for words"] = float("id" in asked.ideas and view.wordy > 0.8 and not asked.is_reference)
     elif filled:
         found |= {
-            "converts": converted.share,
-            "converts not": 1 - converted.share,
-            "converts and share": converted.share * share,
+            "converts": converted.fit,
+            "converts not": 1 - converted.fit,
+            "converts and share": converted.fit * share,
         }
     if filled and isinstance(field.type, NumberType):
         found["words for a number"] = float(view.numeric < 0.3)

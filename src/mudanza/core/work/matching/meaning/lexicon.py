@@ -15,11 +15,12 @@ from importlib.resources.abc import Traversable
 from pathlib import Path
 
 from mudanza.core.documents.errors import MoveError, Place, nearest
+from mudanza.core.plans.own_tables import own_rows
 from mudanza.core.work.matching.meaning.tokens import folded, words_of
-from mudanza.core.work.matching.own_tables import own_rows
 
 #: a move's own words, in the shape of a table of words
 OWN_WORDS = "words.csv"
+WORDS_HEADING = ("meaning", "words")
 #: the language of a move's own words
 OWN = "own"
 #: how much an idea of each role says about which field is meant
@@ -86,16 +87,16 @@ def kinship(idea: str, others: Collection[str]) -> float:
 
 @lru_cache(maxsize=20_000)
 def of_role(meant: Ideas, role: str) -> Ideas:
-    """Those ideas that have a role: `mark`, or none (\"\")."""
+    """Those ideas that have a role (blank: none)."""
     known = ideas()
     return frozenset(i for i in meant if i in known and known[i].role == role)
 
 
 @dataclass(frozen=True)
 class Lexicon:
-    """Words and what they may mean. `senses` has for each phrase (its words) its languages with the ideas in each, the
-    usual ones first; `joining` the words that only join
-    others, by language; `letters` the letters with accents that a language writes; `joined` the phrases of several words written in one."""
+    """Words and what they may mean. `senses` has for each phrase (its words) its languages with the ideas in each, the usual ones first; `joining` the
+    words that only join others, by language; `letters` the letters with accents that a language writes; `joined` the phrases of several words written in
+    one."""
 
     senses: Mapping[tuple[str, ...], Mapping[str, tuple[Ideas, ...]]]
     joining: Mapping[str, frozenset[str]]
@@ -125,7 +126,7 @@ class Lexicon:
         strange_too = {word for heading in headings for word in words_of(heading)}
         known = set(ideas()) | strange_too
         senses = dict(self.senses)
-        for line, (meaning, words) in own_rows(path, ("meaning", "words")):
+        for line, (meaning, words) in own_rows(path, WORDS_HEADING):
             if not meaning or not words:
                 raise MoveError(
                     "a line has a meaning and its words, with | between them.",

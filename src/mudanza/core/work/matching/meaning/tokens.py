@@ -116,7 +116,8 @@ def inflects(one: str, other: str) -> bool:
 
 
 def contracts(short: str, word: str) -> bool:
-    """Whether a long word may be contracted so: its beginning and a later piece of it, both of three letters or more (`betrkost`: Betriebskosten)."""
+    """Whether a long word may be contracted so: its beginning and a later piece of it, both of three letters or more, or of two at its end
+    (`betrkost`: Betriebskosten; `egysar`: egységár)."""
     if len(short) < 6 or len(word) < len(short) + 2 or word[:3] != short[:3]:
         return False
     return any(

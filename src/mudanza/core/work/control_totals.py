@@ -1,0 +1,76 @@
+"""Control totals of a list: told by source and end, and compared with what the old program printed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from decimal import Decimal
+
+from mudanza.core.documents.errors import MudanzaError, counted
+from mudanza.core.engine.summary import ENDS, Summary
+from mudanza.core.engine.totals import Amount, Amounts
+from mudanza.core.findings.finding import Finding
+from mudanza.core.plans.plan import Plan
+from mudanza.core.work.results import ControlTotal
+
+
+def control_totals(plan: Plan, total: Summary, left: Mapping[str, Amount]) -> list[ControlTotal]:
+    """The totals that a plan asks for, with what leavers come to (`left`, by field). Raises MudanzaError where they count other rows than the balance."""
+    found = []
+    for name in dict.fromkeys(one.field for one in plan.totals if one.field is not None):
+        by_source = {source.name: total.amounts.get(source.name, {}).get(name, {}) for source in plan.sources}
+        whole: Amounts = {}
+        for by_end in by_source.values():
+            for end, amount in by_end.items():
+                whole[end] = whole.get(end, Amount()) + amount
+        counts = {end: whole.get(end, Amount()).rows for end in ENDS}
+        if counts != total.total.as_dict():
+            raise _unsound(name)
+        found.append(ControlTotal(name, plan.layout.field_named(name).title, by_source, whole, left.get(name)))
+    return found
+
+
+def _unsound(name: str) -> MudanzaError:
+    return MudanzaError(
+        f"the totals of {name} do not add up.",
+        hint="This is a fault of Mudanza; please report it. Nothing was written.",
+    )
+
+
+def differing(plan: Plan, shown: str, total: Summary, found: list[ControlTotal]) -> list[Finding]:
+    """What is not as the old program printed it."""
+    about = []
+    by_name = {one.field: one for one in found}
+    for number, wanted in enumerate(plan.totals):
+        line = plan.document.place(("totals", number)).line
+        whose = f" of {wanted.source}" if wanted.source else ""
+        balances = total.balances.values() if wanted.source is None else [total.balances[wanted.source]]
+        rows = sum(balance.read for balance in balances)
+        if wanted.rows is not None and wanted.rows != rows:
+            about.append(
+                Finding("totals.differ", shown, line, value=f"{rows:,} rows read{whose}", rule=f"{wanted.rows:,} rows")
+            )
+        if wanted.field is None:
+            continue
+        one = by_name[wanted.field]
+        by_end = one.total if wanted.source is None else one.by_source[wanted.source]
+        for end, expected in wanted.sums.items():
+            amount = by_end.get(end, Amount())
+            if amount.sum != expected:
+                less = amount.sum - expected
+                rule = f"{plain(expected)}, which is {plain(abs(less))} {'less' if less > 0 else 'more'}"
+                missing = amount.rows - amount.numbers
+                rule += f"; {counted(missing, 'row')} without a number" if missing else ""
+                value = f"{plain(amount.sum)} {end.replace('_', ' ')}{whose}"
+                about.append(Finding("totals.differ", shown, line, field=one.title, value=value, rule=rule))
+    return about
+
+
+def plain(number: Decimal, places: int = 2) -> str:
+    """A sum without the zeros that say nothing behind so many places, if it has any."""
+    return f"{number:,.{max(places_of(number), places if places_of(number) else 0)}f}"
+
+
+def places_of(number: Decimal) -> int:
+    """How many places of a number say something."""
+    exponent = number.normalize().as_tuple().exponent
+    return max(0, -exponent) if isinstance(exponent, int) else 0

@@ -1,0 +1,123 @@
+"""The public JSON shapes of building, checking and looking at rows."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
+
+from mudanza.core.work.shapes.common import (
+    Shape,
+    all_of,
+    digest_shape,
+    findings_shape,
+    group_shape,
+    of,
+)
+
+if TYPE_CHECKING:
+    from mudanza.core.engine.totals import Amount
+    from mudanza.core.work.check import CheckResult
+    from mudanza.core.work.coverage import Coverage
+    from mudanza.core.work.difference import Compared
+    from mudanza.core.work.preview import PreviewResult
+    from mudanza.core.work.results import BuildResult, ListResult, ToTarget
+    from mudanza.core.work.saying_by_hand import SaidNow
+
+
+def build_shape(result: BuildResult) -> Shape:
+    """A build; the same stands in run.json."""
+    return {
+        "run": result.run,
+        "as_of": result.as_of.isoformat(),
+        "values": result.values,
+        "lists": [_list_shape(one) for one in result.lists],
+        "cascades": [{"list": one.list_name, **of(one, "because_of held_back rows")} for one in result.cascades],
+    }
+
+
+def _list_shape(one: ListResult) -> Shape:
+    shape: Shape = {
+        "list": one.name,
+        **one.balance.as_dict(),
+        "skipped_by": one.balance.skipped,
+        "sources": {name: balance.as_dict() for name, balance in one.by_source.items()},
+        "keys_given": one.keys_given,
+        "identifiers": all_of(one.identities, "source book known new missing"),
+        "files": [digest_shape(d) for d in one.files],
+        "sources_read": [digest_shape(d) for d in one.read],
+        "findings": [group_shape(g) for g in one.findings],
+    }
+    if one.to_target is not None:
+        shape["in_target"] = _to_target_shape(one.to_target)
+    if one.totals:
+        shape["totals"] = [
+            {
+                **of(total, "field title"),
+                "sources": {source: _amounts_shape(by_end) for source, by_end in total.by_source.items()},
+                **_amounts_shape(total.total),
+                "left": None if total.left is None else _amount_shape(total.left),
+            }
+            for total in one.totals
+        ]
+    return shape if one.compared is None else {**shape, "compared": _compared_shape(one.compared)}
+
+
+def _amount_shape(amount: Amount) -> Shape:
+    return {**of(amount, "rows numbers"), "sum": f"{amount.sum:f}"}
+
+
+def _amounts_shape(by_end: Mapping[str, Amount]) -> Shape:
+    return {end: _amount_shape(amount) for end, amount in by_end.items()}
+
+
+def _to_target_shape(told: ToTarget) -> Shape:
+    leavers = [
+        {**of(one, "why rule what said count"), "examples": [{"key": key, "changed": c} for key, c in one.examples]}
+        for one in told.leavers
+    ]
+    return {**of(told, "against same added changed last marked removed left told_before files"), "leavers": leavers}
+
+
+def _compared_shape(compared: Compared) -> Shape:
+    fields = [
+        {
+            **of(one, "field count"),
+            "examples": [{"key": key, "before": before, "after": after} for key, before, after in one.examples],
+        }
+        for one in compared.fields
+    ]
+    return {**of(compared, "file same changed added removed added_keys removed_keys"), "fields": fields}
+
+
+def check_shape(result: CheckResult, limited: bool) -> Shape:
+    """A check; with a limit, all findings are counted."""
+    shape = {**of(result, "file layout rows"), "findings": findings_shape(result.findings)}
+    return {**shape, "count": result.total} if limited else shape
+
+
+def preview_shape(result: PreviewResult) -> Shape:
+    """Rows as they would be written."""
+    rows = [
+        {
+            **of(row, "source file unit line end rule"),
+            "fields": all_of(row.fields, "name title before after findings"),
+            "findings": row.findings,
+        }
+        for row in result.rows
+    ]
+    return {"name": result.name, "rows": rows}
+
+
+def said_shape(said: SaidNow) -> Shape:
+    """What was said of rows by hand."""
+    return of(said, "file rows")
+
+
+def coverage_shape(covered: Coverage) -> Shape:
+    """What a plan covers."""
+    return {
+        "name": covered.name,
+        "fields": all_of(covered.fields, "name title required how columns flow"),
+        "columns": all_of(covered.columns, "name sources how fields reason values"),
+        "whole": covered.whole,
+    }

@@ -1,0 +1,76 @@
+"""The public JSON shapes of loans and what came back of them."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from mudanza.core.work.shapes.common import (
+    Shape,
+    all_of,
+    digest_shape,
+    findings_shape,
+    of,
+)
+
+if TYPE_CHECKING:
+    import polars as pl
+
+    from mudanza.core.work.loans.comparison import LoanReturn
+    from mudanza.core.work.loans.crosswalk_sheets import CodesReturn
+    from mudanza.core.work.loans.decision_loan import DecisionLoan
+    from mudanza.core.work.loans.lend import Loan
+    from mudanza.core.work.loans.mapping_sheet import MappingReturn
+
+
+def loan_shape(loan: Loan) -> Shape:
+    """A loan of records."""
+    return of(loan, "id subject workbook rows fields needed")
+
+
+def decision_loan_shape(loan: DecisionLoan) -> Shape:
+    """A loan of decisions."""
+    return of(loan, "id kind list_name workbook rows")
+
+
+def return_shape(result: LoanReturn) -> Shape:
+    """What came back of a loan of records."""
+    from mudanza.core.work.loans.lent import shown_text
+
+    additions, removals = (rows.select(_plain(rows)).to_dicts() for rows in (result.additions, result.removals))
+    return {
+        **of(result, "loan rows"),
+        "changes": [{**row, "key": shown_text(row["key"])} for row in result.changes.to_dicts()],
+        "additions": additions,
+        "removals": removals,
+        "conflicts": [{"key": shown_text(c.key), **of(c, "field before after now by")} for c in result.conflicts],
+        "held_back": result.held,
+        "blocked": result.blocked,
+        "files": [digest_shape(d) for d in result.files],
+        "findings": findings_shape(result.findings),
+    }
+
+
+def _plain(rows: pl.DataFrame) -> list[str]:
+    return [c for c in rows.columns if not c.startswith(("\x1f", "#"))]
+
+
+def mapping_return_shape(result: MappingReturn) -> Shape:
+    """What came back of a mapping sheet."""
+    return {
+        **of(result, "loan list_name statuses remarks"),
+        "flows": all_of(result.flows, "field before after problem"),
+        **of(result, "agreed fields"),
+        "wrong": all_of(result.wrong, "cell value problem"),
+        **of(result, "files"),
+    }
+
+
+def codes_return_shape(result: CodesReturn) -> Shape:
+    """What came back of lent crosswalks."""
+    return {
+        **of(result, "loan list_name"),
+        "decided": all_of(result.decided, "crosswalk values before after problem"),
+        **of(result, "open"),
+        "wrong": all_of(result.wrong, "cell value problem"),
+        **of(result, "files"),
+    }
