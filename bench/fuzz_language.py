@@ -75,9 +75,7 @@ def surroundings() -> Surroundings:
     )
     keys = pl.DataFrame({"identity": ["K"], "key": ["OW-1"]})
     declared = {"p": Declared("p", Kind.NUMBER, "2.5")}
-    return Surroundings(
-        lambda _: crosswalk, lambda _: keys, Parameters({}, declared), date(2026, 3, 31), lookup
-    )
+    return Surroundings(lambda _: crosswalk, lambda _: keys, Parameters({}, declared), date(2026, 3, 31), lookup)
 
 
 def fitting(random: Random, parameter: Parameter) -> str:
