@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from mudanza.core.documents.errors import counted, few
+from mudanza.core.engine.early import MISSED
 from mudanza.core.engine.knowing import LAST, LEFT, THEIRS
 from mudanza.core.engine.local import Part
 from mudanza.core.engine.totals import ADDED, CHANGED, Amount, sum_of
@@ -33,6 +34,8 @@ from mudanza.core.work.results import ToTarget
 
 #: no identifier was joined to another
 _NOBODY = pl.DataFrame(schema={"before": pl.String, "key": pl.String, "how": pl.String})
+#: what each written record is to the target (null: the same), by its id and key
+_WHAT = {"id": pl.String, "key": pl.String, "record": pl.UInt64, "what": pl.String}
 
 
 @dataclass(frozen=True)
@@ -72,13 +75,15 @@ class Comparing:
         self._outputs = outputs
         self._move, self._plan, self._ledger, self._against = move, plan, ledger, against
         self._sets = ChangeSets(move, plan, outputs) if sets else None
-        self._what: list[pl.DataFrame] = []
-        self._missed: list[pl.DataFrame] = []
+        self._what = [pl.DataFrame(schema=_WHAT)]
+        self._missed = [pl.DataFrame(schema=MISSED)]
 
     def take(self, part: Part, keys: pl.Series) -> None:
         """Take a part with the keys of its written records."""
         self._missed.append(part.missed.filter("in_target"))
         written = part.written
+        if written.is_empty():
+            return
         record = part.records.alias("record")
         theirs = written[THEIRS]
         what = written.select(
@@ -103,7 +108,8 @@ class Comparing:
         """What it comes to; the files are written."""
         every = pl.concat(self._what)
         last = every.filter(pl.col("what") == LAST_CHANGE)["id"]
-        found = find_leavers(self._plan, self._against.rows, every["id"], last, self._missed, self._joined)
+        missed = pl.concat(self._missed, how="diagonal")
+        found = find_leavers(self._plan, self._against.rows, every["id"], last, missed, self._joined)
         other = every.filter(pl.col("what").is_not_null())
         wanted = self._against.rows.filter(
             pl.col("id").is_in(other.filter(pl.col("what") != ADDED)["id"].implode())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import polars as pl
@@ -42,7 +42,7 @@ def find_leavers(
     rows: pl.DataFrame,
     written: pl.Series,
     last: pl.Series,
-    missed: Sequence[pl.DataFrame],
+    missed: pl.DataFrame,
     joined: pl.DataFrame,
 ) -> pl.DataFrame:
     """The leavers among `rows` (as `Against` has them), given the ids that are `written`, those of them that are for the `last` time, the rows that were `missed`, and new
@@ -52,7 +52,7 @@ def find_leavers(
     """
     gone = rows.filter(~pl.col("id").is_in(written.implode()) | pl.col("id").is_in(last.implode()))
     # what was to be written for the last time may have been held back
-    stayed = pl.concat(missed).unique("id", keep="last", maintain_order=True)
+    stayed = missed.unique("id", keep="last", maintain_order=True)
     found = gone.join(stayed, on="id", how="left", maintain_order="left")
     is_joined = pl.col("how") == JOINED
     words = pl.when(is_joined).then(pl.format("one record with {}", "key")).otherwise(pl.format("it is {} now", "key"))

@@ -68,7 +68,8 @@ def _took(outcomes: pl.Series, results: ResultsFile, shown: str) -> pl.Series:
             place=Place(shown),
             hint="Say it with --taken TEXT or --rejected TEXT. With one of them alone, whatever it does not name is the other.",
         )
-    return outcomes.replace_strict(list(meaning), list(meaning.values()), return_dtype=pl.Boolean)
+    took = pl.Series([word for word, took in meaning.items() if took], dtype=pl.String)
+    return outcomes.is_in(took.implode(), nulls_equal=True)
 
 
 def _means(word: str | None, results: ResultsFile) -> bool | None:
