@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from datetime import date
 from pathlib import Path
 
+import openpyxl
 import polars as pl
 import pytest
 from hypothesis import HealthCheck, Phase, given, settings
@@ -467,6 +468,17 @@ def test_key_books_know_what_people_enter(move: Path) -> None:
     assert "2 imported, 3 corrected, 1 joined" in told
 
 
+def test_numbers_of_a_group_that_were_entered_are_given_to_nobody_else(move: Path) -> None:
+    edit(move / "mudanza.toml", '"P{000}"', '"{group}{00}"\ngroups = 1')
+    edit(move / "plans/people.toml", "{Id} -> mint", '"P7", {Id} -> mint')
+    source(move, {"1": ("Ana", ""), "2": ("Rui", "")})
+    (move / "given.csv").write_text("Group,Old,New\nP7,9,P704\n")
+    entered = ["--old", "Group", "--old", "Old", "--new", "New"]
+    program("keys", "people", "--import", "given.csv", *entered, cwd=move, status=0)
+    built(move)
+    assert [*records(move / "out/people.csv")] == ["P705", "P706"]
+
+
 def test_a_reference_tells_what_became_of_the_record_that_it_means(move: Path) -> None:
     """Left out, held back, or in no row at all: each is its own finding, which names the row; also where the reference is no identifier that was given out."""
     source(move, {"1": ("Ana", ""), "2": ("Rui", "x"), "3": ("far too long a name", ""), "4": ("Eva", "")})
@@ -702,3 +714,37 @@ def test_a_reference_to_a_joined_record_joins_no_others(move: Path) -> None:
         file.write("1,Rui,,,n,D,\n")
     one = built(move, status=1)
     assert (one["written"], one["merged"], one["held_back"]) == (2, 0, 1)
+
+
+def test_what_came_of_a_loan_is_handed_over(move: Path) -> None:
+    """Of the fields that its files do not have, the target holds what it held: here another name than the one that was lent."""
+    source(move, {"1": ("Ana", ""), "2": ("Rui", ""), "3": ("Eva", "")})
+    built(move)
+    program("handed-over", "1", cwd=move, status=0)
+    program("lend", "people", cwd=move, status=0)
+    source(move, {"1": ("Ana Sá", ""), "2": ("Rui", ""), "3": ("Eva", "")})
+    built(move, "--since")
+    program("handed-over", "last", cwd=move, status=0)
+    book = openpyxl.load_workbook(next((move / "loans").glob("*.xlsx")))
+    sheet = book.worksheets[0]
+    head = [cell.value for cell in sheet[1]]
+    sheet.cell(2, head.index("Kind") + 1).value = "cat"
+    sheet.cell(3, head.index("Remove?") + 1).value = "remove"
+    sheet.cell(5, head.index("Code") + 1).value = "P900"
+    sheet.cell(5, head.index("Full name") + 1).value = "Zé"
+    sheet.cell(5, head.index("Active") + 1).value = "J"
+    book.save(move / "back.xlsx")
+    assert program("receive", "back.xlsx", "--accept", cwd=move).status == 0
+    waiting = program("handed-over", "--json", cwd=move, status=0).json["lists"][0]["of_loans"]
+    assert len(waiting) == 1
+    run = str(waiting[0])
+    assert "no whole list" in program("handed-over", run, "--whole", cwd=move, status=2).err
+    (one,) = program("handed-over", run, "--json", cwd=move, status=0).json["lists"]
+    assert (one["taken"], one["removed"], one["in_target"]) == (3, 1, 3)
+    told = built(move, "--since")["in_target"]
+    assert (told["same"], told["added"], told["changed"], told["leavers"][0]["count"]) == (1, 1, 1, 1)
+    assert records(move / "out/people.undo-changes.csv")["P001"] == ("P001", "Ana Sá", "", "", "J", "cat")
+    program("handed-over", run, "--take-back", cwd=move, status=0)
+    assert built(move, "--since")["in_target"]["same"] == 3
+    # a run that only lent makes nothing to import
+    assert "no build" in program("handed-over", "2", cwd=move, status=2).err

@@ -67,7 +67,7 @@ def command(
     wait: float,
     as_json: bool,
 ) -> None:
-    """Note that the target took in what the build RUN (a number, or last) wrote, of LISTS or of all its lists; or show what the target holds.
+    """Note that the target took in what the build RUN (a number, or last) wrote, of LISTS or of all its lists, or what came of a loan when it was received; or show what the target holds.
 
     From then on builds tell what is new, changed and gone since (mudanza build --since), and which records leave. A file of
     results may say what became of single records: those rejected are not held by the target.
@@ -148,8 +148,9 @@ def _show_target(held: list[TargetList], as_json: bool) -> None:
     rows: list[list[str | Text]] = []
     for one in held:
         left = f"{look.count(one.left)} of them left" if one.left else ""
-        waiting = f"run {one.waiting} is not handed over" if one.waiting is not None else ""
-        rows.append([one.list_name, look.count(one.records), left, Text(waiting, style="bold")])
+        waiting = [] if one.waiting is None else [f"run {one.waiting} is not handed over"]
+        waiting += [f"what came of a loan is not (run {run})" for run in one.of_loans]
+        rows.append([one.list_name, look.count(one.records), left, Text(", ".join(waiting), style="bold")])
     if not rows:
         look.say("  nothing was built yet.")
         return

@@ -13,7 +13,7 @@ from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.leavers import LAST_CHANGE
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan_reading import layout_of
-from mudanza.core.state.contents import KEY, RECORD, contents_of, keep_contents
+from mudanza.core.state.contents import KEY, RECORD, change_set_of, change_sets, contents_of, keep_contents
 from mudanza.core.state.differences import MARKED, REMOVED, differences_of
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.in_target import (
@@ -26,18 +26,20 @@ from mudanza.core.state.in_target import (
     take_hand_over_back,
     told_by,
 )
-from mudanza.core.state.ledger import Ledger, ledger_of, now
+from mudanza.core.state.ledger import Ledger, Run, ledger_of, now
+from mudanza.core.state.loans import noted_loan
 from mudanza.core.state.sent import sent_by
 from mudanza.core.values.digest import digest_of
+from mudanza.core.values.hashing import fixed_hash
 from mudanza.core.values.row_columns import shown_key
 from mudanza.core.work.again.against import identified
-from mudanza.core.work.again.before import records_before
+from mudanza.core.work.again.before import in_layout, records_before
 from mudanza.core.work.again.outcomes import OUTCOMES, ResultsFile, read_outcomes
-from mudanza.core.work.runs import done_build
+from mudanza.core.work.runs import RECEIVE, done_build
 
 COMMAND = "handed-over"
 #: what was imported: the whole list, or the files of what is new, changed and gone
-WHOLE, SETS = "whole list", "what is new, changed and gone"
+WHOLE, SETS, OF_LOAN = "whole list", "what is new, changed and gone", "what came of a loan"
 _EXAMPLES = 5
 
 
@@ -91,9 +93,9 @@ class HandedOver:
 
 
 def hand_over(move: Move, build: int, names: Sequence[str] = (), telling: Telling | None = None) -> HandedOver:
-    """Note that the target took in what a build wrote of some lists (all of its lists, if none is named).
+    """Note that the target took in what a build wrote of some lists (all of its lists, if none is named), or what came of a loan when it was received.
 
-    Raises MoveError where the run is no build that is done, a list is none of its, or it was noted before; SourceError where the results cannot be read.
+    Raises MoveError where the run is neither and done, a list is none of its, or it was noted before; SourceError where the results cannot be read.
     """
     telling = telling or Telling()
     ledger = ledger_of(move)
@@ -138,7 +140,7 @@ def last_build(move: Move) -> int:
 
 def _lists(ledger: Ledger, build: int, names: Sequence[str], telling: Telling) -> list[str]:
     """The lists of a build that are handed over."""
-    of_run = done_build(ledger, build).subject.split(", ")
+    of_run = _lists_of(ledger, done_build(ledger, build, or_loan=True), telling)
     for name in names:
         if name not in of_run:
             near = nearest(name, of_run)
@@ -157,6 +159,24 @@ def _lists(ledger: Ledger, build: int, names: Sequence[str], telling: Telling) -
     return names
 
 
+def _lists_of(ledger: Ledger, run: Run, telling: Telling) -> list[str]:
+    """The lists that a run wrote files of."""
+    if run.command != RECEIVE:
+        return run.subject.split(", ")
+    loan = noted_loan(ledger, run.subject)
+    if loan is None or run.id not in change_sets(ledger, loan.subject):
+        raise MoveError(
+            f"run {run.id} made no file to import of {run.subject}.",
+            hint="Only what came of a loan of records can be handed over, and only as this version keeps it.",
+        )
+    if telling.whole or telling.anew:
+        raise MoveError(
+            f"run {run.id} is what came of the loan {run.subject}, which is no whole list.",
+            hint=f"Leave --whole and --anew out: mudanza handed-over {run.id}.",
+        )
+    return [loan.subject]
+
+
 @dataclass(frozen=True)
 class _HandingOver:
     """A list under way."""
@@ -172,15 +192,18 @@ class _HandingOver:
     def done(self, outcomes: pl.DataFrame, nameless: int) -> ListHandedOver:
         """Note it, given what the target said of records, and how many lines of that name none."""
         against, differences = differences_of(self.ledger, self.name, self.build)
-        whole = self.telling.whole or self.telling.anew or against is None
-        sent = identified(self._kept(self._sent(differences, whole=whole)), self.layout)
+        of_loan = bool(change_set_of(self.ledger, self.name, self.build))
+        whole = not of_loan and (self.telling.whole or self.telling.anew or against is None)
+        how = OF_LOAN if of_loan else WHOLE if whole else SETS
+        rows = self._of_loan() if of_loan else self._kept(self._sent(differences, whole=whole))
+        sent = identified(rows, self.layout)
         known = identified(outcomes, self.layout).unique("id", keep="last", maintain_order=True)
         told = self._told(sent, known)
         taken, rejected = told.filter("took"), told.filter(~pl.col("took"))
         unknown = known.join(sent, on="id", how="anti", maintain_order="left")
         result = ListHandedOver(
             self.name,
-            WHOLE if whole else SETS,
+            how,
             taken.height,
             taken["record"].null_count(),
             rejected.height,
@@ -208,6 +231,30 @@ class _HandingOver:
             "record",
             pl.when(made_here).then(pl.lit(self.build, dtype=pl.Int64)).otherwise("run").alias("run"),
             pl.col("what").is_in([LAST_CHANGE, MARKED]).alias("left"),
+        )
+
+    def _of_loan(self) -> pl.DataFrame:
+        """What came of a loan and was imported: key, record (null for what is taken out), run and left. Its files may have some fields alone; of the others a record holds what it held."""
+        changes, additions, removals = change_set_of(self.ledger, self.name, self.build)
+        held = identified(in_target(self.ledger, self.name), self.layout)
+        built = identified(sent_by(self.ledger, self.name), self.layout).join(held, on="id", how="anti")
+        columns = ["id", "key", "record", "run"]
+        changes = identified(changes.rename({KEY: "key"}), self.layout)
+        known = pl.concat([held.select(columns), built.select(columns)]).join(changes, on="id", how="semi")
+        before = in_layout(records_before(self.move, self.ledger, self.name, self.layout, known), self.layout)
+        titles = [one.title for one in self.layout.fields]
+        before = identified(before.rename({KEY: "key"}), self.layout).drop("key", RECORD)
+        before = before.drop(title for title in titles if title in changes.columns)
+        changed = changes.join(before, on="id", how="left", maintain_order="left").drop("id").rename({"key": KEY})
+        now = pl.concat([changed, in_layout(additions, self.layout)], how="diagonal")
+        now = now.with_columns(fixed_hash([pl.col(title) for title in titles]).alias(RECORD))
+        keep_contents(self.ledger, self.run, self.name, now)
+        gone = removals.select(KEY, pl.lit(None, dtype=pl.UInt64).alias(RECORD))
+        return pl.concat([now.select(KEY, RECORD), gone]).select(
+            pl.col(KEY).alias("key"),
+            pl.col(RECORD).alias("record"),
+            pl.lit(self.run, dtype=pl.Int64).alias("run"),
+            pl.lit(False).alias("left"),
         )
 
     def _kept(self, sent: pl.DataFrame) -> pl.DataFrame:
@@ -304,6 +351,8 @@ class TargetList:
     left: int
     overs: list[HandOver]
     waiting: int | None
+    #: what came of loans after all that was handed over: the runs
+    of_loans: list[int]
 
 
 def what_target_holds(move: Move) -> list[TargetList]:
@@ -321,9 +370,9 @@ def what_target_holds(move: Move) -> list[TargetList]:
         rows = in_target(ledger, name)
         waiting = built.get(name)
         handed = {one.build for one in standing(mine)}
-        found.append(
-            TargetList(name, rows.height, int(rows["left"].sum()), mine, None if waiting in handed else waiting)
-        )
+        waiting = None if waiting in handed else waiting
+        of_loans = [run for run in change_sets(ledger, name) if run > max(handed, default=0)]
+        found.append(TargetList(name, rows.height, int(rows["left"].sum()), mine, waiting, of_loans))
     return found
 
 

@@ -11,6 +11,7 @@ from mudanza.core.documents.errors import LoanError, Place
 from mudanza.core.layouts.layout import Dialect
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.csv_text import RowWriter
+from mudanza.core.state.contents import keep_change_set
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
 from mudanza.core.state.loans import (
@@ -38,6 +39,7 @@ from mudanza.core.work.loans.lent import (
     with_changes,
 )
 from mudanza.core.work.loans.returned import read_returned, read_slip
+from mudanza.core.work.runs import RECEIVE
 
 
 def receive(
@@ -103,7 +105,7 @@ def _elsewhere(move: Move, ledger: Ledger, lent: Lent) -> Elsewhere:
 
 def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Digest, whole_rows: bool) -> LoanReturn:
     """Write the change set, what would undo it, and the rows held back; note in the ledger what was accepted. While rows are held back the loan stays out."""
-    run = ledger.begin("receive", lent.id)
+    run = ledger.begin(RECEIVE, lent.id)
     folder = folder_of(move, lent.id)
     # what was accepted before may still have to be imported
     folder = folder / str(run) if accepted_from(ledger, lent.id) else folder
@@ -131,6 +133,7 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
             written.append(out)
         digests = [out.digest(move.shown(out.final)) for out in written]
         accept_changes(ledger, known, _accepted_cells(lent, result), back=result.held == 0)
+        _keep(ledger, run, lent, result, whole_rows)
         counts = {
             "read": result.rows,
             "changed": result.changes["key"].n_unique(),
@@ -140,6 +143,16 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
         }
         ledger.commit(run, outputs, counts, [came.as_dict()], [d.as_dict() for d in digests])
     return replace(result, files=digests)
+
+
+def _keep(ledger: Ledger, run: int, lent: Lent, result: LoanReturn, whole_rows: bool) -> None:
+    """Keep what the import files say of each record, for when they are handed over."""
+    (_, columns, changes), (_, added, additions), (_, _, removals), *_ = _change_files(lent, result, whole_rows)
+    if changes.height or additions.height or removals.height:
+        named = additions.filter(pl.col(KEY).is_not_null())
+        keep_change_set(
+            ledger, run, lent.subject, changes.select(KEY, *columns), named.select(KEY, *added), removals.select(KEY)
+        )
 
 
 def _accepted_cells(lent: Lent, result: LoanReturn) -> list[Cell]:

@@ -82,7 +82,7 @@ def target_shape(held: Sequence[TargetList]) -> Shape:
     lists = [
         {
             "list": one.list_name,
-            **of(one, "records left waiting"),
+            **of(one, "records left waiting of_loans"),
             "hand_overs": all_of(one.overs, "run build how anew moment by note counts taken_back"),
         }
         for one in held
