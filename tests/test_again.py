@@ -313,6 +313,7 @@ def test_results_that_cannot_be_read_change_nothing(move: Path, log: str, more: 
 def test_since_a_run_and_only_what_changed(move: Path) -> None:
     """Against a run that nobody handed over; the file of changes has the key and what changed, if the layout says so; a plain build takes these files away."""
     edit(move / "layouts/people.json", '"primaryKey"', '"urn:mudanza:changedFieldsOnly": true, "primaryKey"')
+    edit(move / "layouts/people.json", '"name": "kind"', '"urn:mudanza:leftOutOfAdditions": true, "name": "kind"')
     source(move, {"1": ("Ana", ""), "2": ("Rui", ""), "3": ("Eva", "")})
     assert "in_target" not in built(move)
     source(move, {"1": ("Ana", ""), "2": ("Ria", ""), "4": ("Zé", "")})
@@ -320,6 +321,8 @@ def test_since_a_run_and_only_what_changed(move: Path) -> None:
     assert (told["against"], told["same"], told["added"], told["changed"], told["left"]) == ("run 1", 1, 1, 1, 1)
     assert (move / "out/people.changes.csv").read_text() == "Code;Full name\nP002;Ria\n"
     assert (move / "out/people.undo-changes.csv").read_text() == "Code;Full name\nP002;Rui\n"
+    assert (move / "out/people.additions.csv").read_text() == "Code;Full name;Born;Paid;Active\nP004;Zé;;;J\n"
+    assert [leaver["examples"] for leaver in told["leavers"]] == [[{"key": "P003", "changed": None}]]
     codes = {
         group["code"]: group["example"]["value"] for group in built(move, "--since", "1", "--rehearse")["findings"]
     }
@@ -331,6 +334,27 @@ def test_since_a_run_and_only_what_changed(move: Path) -> None:
     assert "did you mean 'people'" in program("build", "--since", "peple", cwd=move, status=2).err
     built(move)
     assert not [path.name for path in (move / "out").iterdir() if "changes" in path.name or "leavers" in path.name]
+
+
+def test_a_record_that_came_back_leaves_anew_and_an_emptied_target_holds_what_was_handed_over(move: Path) -> None:
+    """Written for the last time as Rui, it comes back as Rui; what it is then told of is told again."""
+    with (move / "plans/people.toml").open("a") as plan:
+        plan.write('[leavers]\nunselected = "last change"\n')
+    for person, same, what in (
+        (("Ana", ""), 0, []),
+        (("Rui", "x"), 0, ["last change"]),
+        (("Rui", ""), 1, []),
+        (("Ana", "x"), 0, ["last change"]),
+        (("Ana", ""), 1, []),
+    ):
+        source(move, {"1": person, "2": ("Eva", "")})
+        told = built(move, "--since")["in_target"]
+        assert [leaver["what"] for leaver in told["leavers"]] == what
+        assert told["same"] == same + (told["added"] == 0)
+        program("handed-over", "last", cwd=move, status=0)
+    built(move)
+    program("handed-over", "last", "--anew", cwd=move, status=0)
+    assert built(move, "--since")["in_target"]["same"] == 2
 
 
 def test_a_record_can_be_chosen_as_long_as_the_target_holds_it(move: Path) -> None:

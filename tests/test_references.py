@@ -223,3 +223,18 @@ def test_what_a_build_writes_passes_its_own_check(move: Path) -> None:
     program("build", "customers", "meters", cwd=move, status=0)
     for command in (["--with", "out/customers.csv"], []):
         program("check", "out/meters.csv", "--layout", "meters", *command, cwd=move, status=0)
+
+
+def test_a_record_that_stays_in_the_target_may_be_referred_to_by_its_own_list(move: Path) -> None:
+    """Customer 2 is held back a month later, and customer 3 is gone: both stay, until the plan takes them out."""
+    _built(move, "customers", status=0)
+    program("handed-over", "1", cwd=move, status=0)
+    edit(move / "plans/customers.toml", "'{Name}'", """'{Name} -> expect it matches "[A-Z][a-z]+" "a name"'""")
+    (move / "incoming/customers.csv").write_text("Id,Name,By\n1,Ana,\n2,?,1\n4,Di,3\n5,Ed,2\n", encoding="utf-8")
+    since = ["customers", "--since", "--fewer"]
+    codes = {"leaver.unsaid": 1, "expect.stop": 1}
+    assert _built(move, *since)["customers"] == (["C001,Ana,", "C004,Di,C003", "C005,Ed,C002"], codes)
+    with (move / "plans/customers.toml").open("a", encoding="utf-8") as plan:
+        plan.write('[leavers]\ngone = "remove"\n')
+    lines, codes = _built(move, *since)["customers"]
+    assert (lines, codes["reference.missing"]) == (["C001,Ana,", "C005,Ed,C002"], 1)

@@ -201,7 +201,7 @@ def _prepared(
     return assembled(move, plan, intake, tables, asked.as_of, asked.parameters, refer=refer, named=named)
 
 
-def _settle(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: _Asked) -> None:
+def _settle(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs: Outputs, asked: _Asked) -> None:
     """Find out which rows of a list that refers to itself refer to none of its records.
 
     One that is held back may take others with it, and let others stand: the list is made, and nothing written, until no more are found.
@@ -214,9 +214,13 @@ def _settle(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked:
     nothing = pl.DataFrame(schema={WHERE: pl.Int64, **dict.fromkeys(titles, pl.String)})
     while True:
         ready = _prepared(move, plan, intake, tables, asked, refer=True)
-        parts = run_recipe(plan, ready.recipe, intake, ready.trial())
-        rows = (part.written.select(part.places.alias(WHERE), *titles) for part in parts)
-        found = lost_in(plan, own, pl.concat([nothing, *rows]))
+        comparing = _comparing(ready, outputs) if asked.sets else None
+        rows = [nothing]
+        for part in run_recipe(plan, ready.recipe, intake, ready.trial()):
+            rows.append(part.written.select(part.places.alias(WHERE), *titles))
+            if comparing is not None:
+                comparing.take(part, records_of(part.written, plan.layout.key_titles, part.records)["key"])
+        found = lost_in(plan, own, pl.concat(rows), None if comparing is None else comparing.staying())
         more = {fields: pl.concat([lost, found[fields]]).unique() for fields, lost in tables.lost.items()}
         if all(more[fields].len() == lost.len() for fields, lost in tables.lost.items()):
             return
@@ -262,13 +266,15 @@ def _build(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs
     # one list after the other: a later one finds the identifiers that an earlier one was given
     given_before = {name: book.given for name, book in tables.books.items()}
     asked.tell(Progress(f"building {plan.name}"))
-    _settle(move, plan, intake, tables, asked)
+    _settle(move, plan, intake, tables, outputs, asked)
     ready = _prepared(move, plan, intake, tables, asked, refer=True)
     recipe, memory = ready.recipe, ready.memory()
     total = Summary({source.name: Balance() for source in plan.sources})
     kept = _Collected(ready, asked)
     before = sent_by(tables.ledger, plan.name)
-    comparing = _comparing(ready, outputs, asked)
+    comparing = _comparing(ready, outputs, sets=asked.sets)
+    # of an earlier run, and not made again
+    take_away(move, plan, outputs, leavers=comparing is None, sets=comparing is None or not asked.sets)
     with ThreadPoolExecutor(1) as helper, ListFiles(move, plan, recipe.titles, intake, outputs) as files:
         contents = None
         if recipe.key and asked.run is not None:
@@ -335,15 +341,13 @@ def _build(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs
     return _Built(result, compared, contents, difference, losses)
 
 
-def _comparing(ready: Prepared, outputs: Outputs, asked: _Asked) -> Comparing | None:
-    """What compares a list with what the target holds, if something is known of that; files of an earlier run that are not made again are taken away."""
-    move, plan, tables = ready.move, ready.plan, ready.tables
-    against = tables.against(plan)
-    take_away(move, plan, outputs, leavers=against is None, sets=against is None or not asked.sets)
+def _comparing(ready: Prepared, outputs: Outputs, *, sets: bool = False) -> Comparing | None:
+    """What compares a list with what the target holds, if something is known of that."""
+    against = ready.tables.against(ready.plan)
     if against is None:
         return None
     books = list(dict.fromkeys(mint.book for mint in ready.recipe.key_mints))
-    return Comparing(move, plan, tables.ledger, against, outputs, sets=asked.sets, books=books)
+    return Comparing(ready.move, ready.plan, ready.tables.ledger, against, outputs, sets=sets, books=books)
 
 
 def _contents(part: Part, keys: pl.Series, titles: Sequence[str]) -> pl.DataFrame:

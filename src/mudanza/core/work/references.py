@@ -88,17 +88,21 @@ def refers_to_itself(plan: Plan, tables: TablesAtHand) -> list[Target]:
     return [target for target in targets_of(plan, tables) if target.list == plan.name]
 
 
-def lost_in(plan: Plan, own: Sequence[Target], written: pl.DataFrame) -> dict[tuple[str, ...], pl.Series]:
+def lost_in(
+    plan: Plan, own: Sequence[Target], written: pl.DataFrame, staying: pl.DataFrame | None = None
+) -> dict[tuple[str, ...], pl.Series]:
     """The places of rows, by the fields that refer, of which a list's own references lead nowhere. `written` are the places (`WHERE`) and the texts of its records.
 
-    A record that is held back takes with it those that refer to it.
+    A record that is held back takes with it those that refer to it; but where records that are not written are `staying` in the target, whether it is one of them is only known when the
+    list is made without it.
     """
     lost = {target.reference.fields: pl.Series([], dtype=pl.Int64) for target in own}
     standing = written
     while True:
         held = pl.Series([], dtype=pl.Int64)
         for target in own:
-            known = known_keys(standing, target.titles, target.compared)
+            offered = [rows.select(target.titles) for rows in (standing, staying) if rows is not None]
+            known = known_keys(pl.concat(offered), target.titles, target.compared)
             parts = [pl.col(title) for title in target.fields]
             filled = pl.all_horizontal((part.str.len_bytes() > 0).fill_null(False) for part in parts)
             asked = standing.filter(filled).select(WHERE, target.compared.whole(key_text(parts)).alias("key"))
@@ -106,7 +110,7 @@ def lost_in(plan: Plan, own: Sequence[Target], written: pl.DataFrame) -> dict[tu
             lost[target.reference.fields] = pl.concat([lost[target.reference.fields], places]).unique()
             if target.nowhere(plan) == NOWHERE[0]:
                 held = pl.concat([held, places])
-        if held.is_empty():
+        if held.is_empty() or staying is not None:
             return lost
         standing = standing.filter(~pl.col(WHERE).is_in(held.implode()))
 

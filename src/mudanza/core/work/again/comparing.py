@@ -104,12 +104,22 @@ class Comparing:
                 written.filter(theirs.is_null()), written.filter(what.is_in([CHANGED, LAST_CHANGE]).fill_null(False))
             )
 
+    def staying(self) -> pl.DataFrame:
+        """The records that the target goes on holding though they are not written, as far as it is known what they hold."""
+        found = self._leaving(pl.concat(self._what))
+        wanted = self._against.rows.filter(pl.col("id").is_in(found["id"].implode()))
+        before = records_before(self._move, self._ledger, self._plan.name, self._plan.layout, wanted)
+        return self._staying(before, found)
+
+    def _leaving(self, every: pl.DataFrame) -> pl.DataFrame:
+        last = every.filter(pl.col("what") == LAST_CHANGE)["id"]
+        missed = pl.concat(self._missed, how="diagonal")
+        return find_leavers(self._plan, self._against.rows, every["id"], last, missed, self._joined)
+
     def close(self) -> Difference:
         """What it comes to; the files are written."""
         every = pl.concat(self._what)
-        last = every.filter(pl.col("what") == LAST_CHANGE)["id"]
-        missed = pl.concat(self._missed, how="diagonal")
-        found = find_leavers(self._plan, self._against.rows, every["id"], last, missed, self._joined)
+        found = self._leaving(every)
         other = every.filter(pl.col("what").is_not_null())
         wanted = self._against.rows.filter(
             pl.col("id").is_in(other.filter(pl.col("what") != ADDED)["id"].implode())
