@@ -453,6 +453,58 @@ def test_totals_are_compared_with_what_the_old_program_printed(move: Path) -> No
     assert "only numbers have sums" in program("build", cwd=move, status=2).err
 
 
+_CLOSED = "Id,Name,Born,Paid,Active,Kind,State\n1,Ana,,1200.50,y,D,\n2,Rui,,-0.50,y,D,x\n3,Eva,,10,y,D,\n"
+_REPORT = """Payments by branch
+
+Id;Name;Born;Paid;Active;Kind;State
+Branch: North
+1;Ana;;1200.50;y;D;
+2;Rui;;-0.50;y;D;
+Total North;;;1200.00;;;
+Branch: South
+3;Eva;;10;y;D;
+4;Zé;;5;y;D;
+Total South;;;15.00;;;
+"""
+
+
+@pytest.mark.parametrize(
+    ("text", "printed"),
+    [
+        (_CLOSED, None),
+        (_CLOSED + "Total,,,1210.00,,,\n", "1210"),
+        (_CLOSED + "Total,,,1211.00,,,\nprinted on Monday,,,,,,\n", "1211"),
+        (_REPORT, "1215"),
+        (_REPORT + "Total;;;1216.00;;;\n", "1216"),
+    ],
+)
+@pytest.mark.parametrize("form", ["csv", "xlsx"])
+def test_totals_are_compared_with_what_is_printed_with_the_rows(
+    move: Path, text: str, printed: str | None, form: str
+) -> None:
+    (move / "incoming/a.csv").write_text(text)
+    if form == "xlsx":
+        book = openpyxl.Workbook()
+        for row in csv.reader(text.splitlines(), delimiter=";" if text.startswith(_REPORT) else ","):
+            book.active.append([float(cell) if re.fullmatch(r"-?[0-9.]+", cell) else cell or None for cell in row])
+        book.save(move / "incoming/a.xlsx")
+        edit(move / "plans/people.toml", "incoming/a.csv", "incoming/a.xlsx")
+    if text.startswith(_REPORT):
+        edit(move / "plans/people.toml", "[rows]", 'format = "report"\n[rows]')
+    with (move / "plans/people.toml").open("a") as plan:
+        plan.write('[[totals]]\nfield = "paid"\nread = "printed"\n')
+    one = program("build", "people", "--json", cwd=move).json["lists"][0]
+    read = next(total["read"]["sum"] for total in one["totals"])
+    found = {group["code"]: group["example"] for group in one["findings"] if group["code"].startswith("totals.")}
+    if printed is None:
+        assert [*found] == ["totals.not-printed"]
+    elif float(read) == float(printed):
+        assert found == {}
+    else:
+        assert f"{int(printed):,}" in found["totals.differ"]["rule"] and "printed" in found["totals.differ"]["rule"]
+    assert float(read) == (1210 if text.startswith(_CLOSED) else 1215)
+
+
 def test_key_books_know_what_people_enter(move: Path) -> None:
     """Imported, corrected and joined identifiers go before those given out; no number that stands there is given to anybody else; it is logged."""
     source(move, {"1": ("Ana", ""), "2": ("Rui", ""), "3": ("Ana Sá", "")})

@@ -16,7 +16,7 @@ from mudanza.core.engine.late import Ends, Memory, run_late
 from mudanza.core.engine.places import with_cells
 from mudanza.core.engine.recipe import Recipe
 from mudanza.core.engine.summary import Balance, Summary
-from mudanza.core.engine.totals import ADDED, CHANGED, Amounts, amounts
+from mudanza.core.engine.totals import ADDED, CHANGED, Amounts, amounts, printed_sums
 from mudanza.core.findings.finding import joined
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sources.opening import read_ahead
@@ -62,6 +62,9 @@ def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> It
             found = found.filter(~whole)
         summary = _counted(plan, recipe, opened, batch, early, ends, unused, read)
         summary.tally.add(found)
+        if batch.printed is not None and recipe.totals.fields:
+            printed = recipe.numbers(opened.rows(Batch(batch.printed), intake.columns))
+            summary.printed = {opened.source.name: printed_sums(recipe.totals, printed)}
         held = _held(opened, batch, ends, intake.columns)
         yield Part(
             ends.written, ends.places, ends.records, held, found, ends.missed, summary, intake.share(opened, batch)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from decimal import Decimal
 
 from mudanza.core.engine.expectations import Expected, Met
 from mudanza.core.engine.identities import Identities
@@ -66,6 +67,8 @@ class Summary:
     said: dict[int, int] = field(default_factory=dict)
     #: by source and field, what the rows come to
     amounts: dict[str, dict[str, Amounts]] = field(default_factory=dict)
+    #: by source and field, what the totals add up to that are printed with the rows
+    printed: dict[str, dict[str, Decimal]] = field(default_factory=dict)
 
     def merge(self, later: Summary) -> None:
         """Add what was counted of rows that come after all of these."""
@@ -81,6 +84,10 @@ class Summary:
             self.corrected[file] = self.corrected.get(file, 0) + count
         for source, by_field in later.amounts.items():
             self.amounts[source] = merged_amounts(self.amounts.get(source, {}), by_field)
+        for source, sums in later.printed.items():
+            mine = self.printed.setdefault(source, {})
+            for name, total in sums.items():
+                mine[name] = mine.get(name, Decimal(0)) + total
         for number, count in later.said.items():
             self.said[number] = self.said.get(number, 0) + count
 

@@ -68,6 +68,12 @@ def amounts(totals: Totals, numbers: pl.DataFrame, damaged: int, ends: Mapping[s
     return found
 
 
+def printed_sums(totals: Totals, numbers: pl.DataFrame) -> dict[str, Decimal]:
+    """By field, what the `numbers` (of `Totals.of`) of printed totals add up to; nothing where none is a number."""
+    columns = {name: numbers[_AMOUNT + name] for name in totals.fields}
+    return {name: Decimal(column.sum()) for name, column in columns.items() if column.count()}
+
+
 def merged_amounts(one: Mapping[str, Amounts], other: Mapping[str, Amounts]) -> dict[str, Amounts]:
     """What two parts come to together."""
     found = {name: dict(by_end) for name, by_end in one.items()}

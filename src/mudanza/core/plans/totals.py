@@ -14,16 +14,19 @@ from mudanza.core.values.kinds import Kind
 #: the ends whose sums and counts a plan can know beforehand
 KNOWN_ENDS = ("read", "skipped", "merged", "held_back", "written")
 _KEYS = {"field", "source", "rows", *KNOWN_ENDS}
+#: stands for the number that the source itself has below its rows
+PRINTED = "printed"
 
 
 @dataclass(frozen=True)
 class WantedTotal:
-    """A field that is summed (None: only rows are counted), of a source (None: of all), and what the old program printed: the number of `rows` read, and sums by end."""
+    """A field that is summed (None: only rows are counted), of a source (None: of all), and what the old program printed: the number of `rows` read, and sums by end (None: what is printed
+    with the rows)."""
 
     field: str | None
     source: str | None
     rows: int | None
-    sums: dict[str, Decimal]
+    sums: dict[str, Decimal | None]
 
 
 def read_totals(nodes: Sequence[Section], layout: Layout, sources: Sequence[str]) -> tuple[WantedTotal, ...]:
@@ -47,11 +50,17 @@ def _total(node: Section, layout: Layout, sources: Sequence[str]) -> WantedTotal
     return WantedTotal(field, source, rows, {end: _number(node, end, value) for end, value in said.items()})
 
 
-def _number(node: Section, end: str, value: object) -> Decimal:
+def _number(node: Section, end: str, value: object) -> Decimal | None:
+    if value == PRINTED:
+        return None
     try:
         if isinstance(value, bool) or not isinstance(value, str | int | float):
             raise InvalidOperation
         number = Decimal(str(value).strip())
     except InvalidOperation:
-        raise node.fail(f"{value!r} is no number.", end, f'Write {end} = "1234.50".') from None
+        raise node.fail(
+            f"{value!r} is no number.",
+            end,
+            f'Write {end} = "1234.50", or "{PRINTED}" for what the source has below its rows.',
+        ) from None
     return number

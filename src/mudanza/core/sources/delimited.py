@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -13,7 +13,7 @@ import polars as pl
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.sources.decoding import BLOCK, share_of, utf8_chunks
-from mudanza.core.sources.headings import records_among, tell_apart
+from mudanza.core.sources.headings import Cells, printed_below, records_among, tell_apart
 from mudanza.core.sources.reader import Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
 from mudanza.core.sources.sniff import STAND_IN, TextForm, find_text_form, split_rows
 from mudanza.core.sources.structure import LONGEST_RECORD, Cut, Shape, cut_exactly, cut_quickly
@@ -119,12 +119,13 @@ class DelimitedFile(WithoutCells):
                 )
             chunk = following
         if self.form.below:
-            yield Batch(self._empty(), noticed=frame(self._below(line + 1)))
+            below = [(split_rows(text, self.form.delimiter, self.form.quote, 1) or [[]])[0] for text in self.form.below]
+            printed = printed_below(below, self.headings, line + 1)
+            yield Batch(self._empty(), noticed=frame(self._below(below, line + 1)), printed=printed)
 
-    def _below(self, line: int) -> list[Finding]:
+    def _below(self, rows: Sequence[Cells], line: int) -> list[Finding]:
         """What stands below the data, from a line on: what looks like a record; or all of it, if nobody said that it is there."""
         form = self.form
-        rows = [(split_rows(text, form.delimiter, form.quote, 1) or [[]])[0] for text in form.below]
         found = [
             Finding(
                 "read.record-below", line=line + at, value=shorter(form.below[at]), rule=f"below = {len(form.below)}"

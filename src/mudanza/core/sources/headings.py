@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
+import polars as pl
+
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.values.written import DATE_LIKE, NUMBER_LIKE
 
@@ -131,6 +133,15 @@ def count_below(rows: Sequence[Cells], width: int) -> int:
         count += 1 + spaces
         spaces = 0
     return count
+
+
+def printed_below(rows: Sequence[Cells], headings: Sequence[str], line: int) -> pl.DataFrame:
+    """The totals among rows below the data, the first of them in a line: in one row, of each column what stands lowest."""
+    lowest = {
+        heading: next((row[i].strip() for row in reversed(rows) if len(row) > i and row[i].strip()), None)
+        for i, heading in enumerate(headings)
+    }
+    return pl.DataFrame([lowest], schema=dict.fromkeys(headings, pl.String)).with_columns(pl.lit(line).alias(LINE))
 
 
 def _adds_up(row: Cells, above: Sequence[Cells], most: int) -> bool:

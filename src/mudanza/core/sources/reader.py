@@ -149,7 +149,8 @@ class Batch:
     """Some rows: text columns named by the headings plus `#line`, and the rows that could not be read.
 
     `noticed` has what else was seen, in the shape of findings without their file. A finding of severity stop with a
-    line and a column is about that one value. `share` is how much of the source has been read with it, if that is known.
+    line and a column is about that one value. `share` is how much of the source has been read with it, if that is known. `printed` has the totals that stand with the records, in rows of
+    the same columns: what they add up to is said to be the sum of all records.
     """
 
     rows: pl.DataFrame
@@ -157,6 +158,7 @@ class Batch:
     blank_lines: tuple[int, ...] = ()
     noticed: pl.DataFrame | None = None
     share: float | None = None
+    printed: pl.DataFrame | None = None
 
 
 def shorter(text: str, most: int = 80) -> str:

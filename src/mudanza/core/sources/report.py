@@ -218,7 +218,24 @@ class ReportFile(WithoutCells):
             BrokenRow(line, "read.odd-line", text, shorter(text), rule="a record, a group or a total")
             for line, text in rows.filter(pl.col(_KIND) == "odd").select(LINE, _ALL).iter_rows()
         )
-        yield Batch(records, odd, noticed=frame(self._differences(rows)))
+        yield Batch(records, odd, noticed=frame(self._differences(rows)), printed=self._printed(rows))
+
+    def _printed(self, rows: pl.DataFrame) -> pl.DataFrame:
+        """The total of all, if one closes more than any other does; otherwise the totals of the outermost groups."""
+        run = (pl.col(_KIND) != "total").cum_sum().alias(_RUN)
+        # what is blank or a page's heading parts no totals
+        totals = rows.filter(~pl.col(_KIND).is_in(["blank", "rule", "title", "odd"])).with_columns(run)
+        totals = totals.filter(pl.col(_KIND) == "total").with_columns(pl.len().over(_RUN).alias(_COUNT))
+        outermost = totals.filter(pl.col(_RUN) != pl.col(_RUN).shift(-1, fill_value=-1))
+        outermost = outermost.filter(pl.col(_COUNT) == pl.col(_COUNT).max())
+        names = [self._columns[i] for i in self._kept]
+        blank = pl.lit(None, dtype=pl.String)
+        own = zip(names, self.headings[len(self.shape.groups) :], strict=True)
+        return outermost.select(
+            *(blank.alias(heading) for heading in self.headings[: len(self.shape.groups)]),
+            *(pl.col(name).str.strip_chars().alias(heading) for name, heading in own),
+            LINE,
+        )
 
     def _differences(self, rows: pl.DataFrame) -> list[Finding]:
         """Printed totals that are neither the sum of their group nor of any group around it."""

@@ -34,6 +34,7 @@ from mudanza.core.sources.headings import (
     count_below,
     find_heading,
     heading_rows,
+    printed_below,
     records_among,
     tell_apart,
     with_groups,
@@ -282,6 +283,12 @@ class Workbook:
         body = self._sheet.slice(self._first_row + 1).tail(_LOOK_BELOW)
         return count_below([[cell or "" for cell in row] for row in body.iter_rows()], len(self._kept))
 
+    @property
+    def _rows_below(self) -> list[list[str]]:
+        """The rows at the end that are no records, in the columns of the headings."""
+        rows = self._sheet.slice(self._sheet.height - self._below).iter_rows()
+        return [[row[i] or "" for i in self._kept] for row in rows]
+
     @cached_property
     def _kept(self) -> list[int]:
         """Positions of the columns that have a heading or a value."""
@@ -365,7 +372,8 @@ class Workbook:
             .with_columns(pl.int_range(start + 1, start + 1 + body.height, dtype=pl.Int64).alias(LINE))
             .filter(pl.any_horizontal(pl.col(list(self.headings)).is_not_null()))
         )
-        yield Batch(rows, noticed=frame(self._noticed(start + body.height)))
+        printed = printed_below(self._rows_below, self.headings, self._sheet.height - below + 1) if below else None
+        yield Batch(rows, noticed=frame(self._noticed(start + body.height)), printed=printed)
 
     def _noticed(self, end: int) -> list[Finding]:
         """What the cells of the rows up to `end` are beyond their values."""
@@ -396,9 +404,8 @@ class Workbook:
         if cells.unseen is not None:
             found.append(Finding("read.cells-unseen", value=self._chosen, rule=cells.unseen))
         if self._below:
-            row = self._sheet.height - self._below
-            below = [[cell or "" for cell in line] for line in self._sheet.slice(row).iter_rows()]
-            records = records_among([[line[i] for i in self._kept] for line in below], len(self._kept))
+            row, below = self._sheet.height - self._below, self._rows_below
+            records = records_among(below, len(self._kept))
             for at in records:
                 text = shorter(" | ".join(cell for cell in below[at] if cell))
                 found.append(Finding("read.record-below", line=row + 1 + at, value=text, rule=f"below = {self._below}"))

@@ -10,6 +10,7 @@ from mudanza.core.engine.summary import ENDS, Summary
 from mudanza.core.engine.totals import Amount, Amounts
 from mudanza.core.findings.finding import Finding
 from mudanza.core.plans.plan import Plan
+from mudanza.core.plans.totals import WantedTotal
 from mudanza.core.work.results import ControlTotal
 
 
@@ -53,16 +54,30 @@ def differing(plan: Plan, shown: str, total: Summary, found: list[ControlTotal])
             continue
         one = by_name[wanted.field]
         by_end = one.total if wanted.source is None else one.by_source[wanted.source]
-        for end, expected in wanted.sums.items():
+        printed = _printed(plan, wanted, total)
+        for end, said in wanted.sums.items():
             amount = by_end.get(end, Amount())
-            if amount.sum != expected:
+            expected = printed if said is None else said
+            if expected is None:
+                rule = "a total below the rows, or between them"
+                about.append(
+                    Finding("totals.not-printed", shown, line, field=one.title, value=wanted.source, rule=rule)
+                )
+            elif amount.sum != expected:
                 less = amount.sum - expected
-                rule = f"{plain(expected)}, which is {plain(abs(less))} {'less' if less > 0 else 'more'}"
+                rule = f"{plain(expected)}{' as it is printed' if said is None else ''}, which is {plain(abs(less))} {'less' if less > 0 else 'more'}"
                 missing = amount.rows - amount.numbers
                 rule += f"; {counted(missing, 'row')} without a number" if missing else ""
                 value = f"{plain(amount.sum)} {end.replace('_', ' ')}{whose}"
                 about.append(Finding("totals.differ", shown, line, field=one.title, value=value, rule=rule))
     return about
+
+
+def _printed(plan: Plan, wanted: WantedTotal, total: Summary) -> Decimal | None:
+    """What the sources print as the total of a field; None if one of them prints none."""
+    sources = [source.name for source in plan.sources] if wanted.source is None else [wanted.source]
+    sums = [total.printed.get(source, {}).get(wanted.field or "") for source in sources]
+    return sum((one for one in sums if one is not None), Decimal(0)) if None not in sums else None
 
 
 def plain(number: Decimal, places: int = 2) -> str:

@@ -46,6 +46,15 @@ CODES = [
         told("The sums of Balance read of north are 15,204.10; the old program printed 15,234.50."),
     ),
     Code(
+        "totals.not-printed",
+        S,
+        "A control total is to be compared with what is printed, and a source has no total of the column.",
+        'Look at the end of the file: `mudanza survey` shows what stands below its rows. If the figure is on paper, write it in [[totals]], as read = "1234.50".',
+        told(
+            "The plan compares the Balance with what is printed, and the export of harbour ends with its last record."
+        ),
+    ),
+    Code(
         "keep.unsteady",
         W,
         "`keep` compares columns whose values may change, as a status or a date does, the target holds records of the list, and nothing says what becomes of those that are no longer chosen: the target would keep them for ever as they were.",
