@@ -499,7 +499,9 @@ def test_totals_are_compared_with_what_is_printed_with_the_rows(
     if printed is None:
         assert [*found] == ["totals.not-printed"]
     elif float(read) == float(printed):
-        assert found == {}
+        assert found == {} and [total["agreed"] for total in one["totals"]] == [
+            [{"source": None, "end": "read", "printed": True}]
+        ]
     else:
         assert f"{int(printed):,}" in found["totals.differ"]["rule"] and "printed" in found["totals.differ"]["rule"]
     assert float(read) == (1210 if text.startswith(_CLOSED) else 1215)
@@ -674,7 +676,10 @@ def test_a_key_is_proved_to_be_one_as_the_target_compares_it(move: Path) -> None
         '"urn:mudanza:keyIgnores": ["leading zeros"], "urn:mudanza:keyLength": 3, "primaryKey"',
     )
     edit(move / "layouts/people.json", "P[0-9]{3}", "[0-9]+")
+    edit(move / "layouts/people.json", '"name": "name"', '"urn:mudanza:forbidden": "?|", "name": "name"')
     edit(move / "plans/people.toml", "'{Id} -> mint people'", "'{Id}'")
+    source(move, {"8": ("Ada?", ""), "9": ("Bo|", "")})
+    assert {group["code"]: group["count"] for group in built(move, status=1)["findings"]} == {"value.forbidden": 2}
     source(move, {"7": ("Ana", ""), "007": ("Rui", ""), "1234": ("Eva", ""), "1239": ("Ivo", ""), "70": ("Zé", "")})
     one = built(move, status=1)
     assert (one["held_back"], [*records(move / "out/people.csv")]) == (2, ["7", "1234", "70"])
@@ -824,3 +829,15 @@ def test_what_came_of_a_loan_is_handed_over(move: Path) -> None:
     assert built(move, "--since")["in_target"]["same"] == 3
     # a run that only lent makes nothing to import
     assert "no build" in program("handed-over", "2", cwd=move, status=2).err
+
+
+def test_what_is_said_of_a_record_of_two_sources_says_of_which(move: Path) -> None:
+    """Rows that are told by the same texts are one line."""
+    source(move, {"1": ("Ana", ""), "2": ("Rui", "")})
+    (move / "incoming/b.csv").write_text((move / "incoming/a.csv").read_text() + "2,Rui,,,y,D,\n")
+    edit(move / "plans/people.toml", "[rows]", '[[source]]\nname = "b"\nfile = "incoming/b.csv"\n[rows]')
+    wrong = program("preview", "people", "--exclude", "2", "no", cwd=move, status=2).err
+    assert "a key of a and of b" in wrong and "--source a" in wrong
+    program("preview", "people", "--exclude", "2", "no", "--source", "b", cwd=move, status=0)
+    assert (move / "exclusions/people.csv").read_text("utf-8-sig").splitlines()[1:] == ["b,2,no,"]
+    assert built(move)["skipped_by"] == {"excluded by hand": 2}

@@ -178,7 +178,10 @@ def _show_total(total_of: ControlTotal) -> None:
             continue
         amounts = [side.get(end, Amount()) for side in sides]
         missing = amounts[-1].rows - amounts[-1].numbers
-        said = f"{look.plural(missing, 'row')} without a number" if missing else ""
+        notes = [f"{look.plural(missing, 'row')} without a number"] if missing else []
+        agreed = [one for one in total_of.agreed if one.end == end]
+        notes += [f"{one.source or 'all'} as {'printed' if one.printed else 'said'}" for one in agreed]
+        said = "; ".join(notes)
         word = {"added": "  of it new", "changed": "  of it changed"}.get(end, end.replace("_", " "))
         rows.append([word, *(f"{amount.sum:,.{places}f}" for amount in amounts), Text(said, style="dim")])
     if total_of.left is not None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from decimal import Decimal
 
 from mudanza.core.documents.errors import MudanzaError, counted
@@ -11,7 +12,7 @@ from mudanza.core.engine.totals import Amount, Amounts
 from mudanza.core.findings.finding import Finding
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.totals import WantedTotal
-from mudanza.core.work.results import ControlTotal
+from mudanza.core.work.results import Agreed, ControlTotal
 
 
 def control_totals(plan: Plan, total: Summary, left: Mapping[str, Amount]) -> list[ControlTotal]:
@@ -26,8 +27,23 @@ def control_totals(plan: Plan, total: Summary, left: Mapping[str, Amount]) -> li
         counts = {end: whole.get(end, Amount()).rows for end in ENDS}
         if counts != total.total.as_dict():
             raise _unsound(name)
-        found.append(ControlTotal(name, plan.layout.field_named(name).title, by_source, whole, left.get(name)))
+        one = ControlTotal(name, plan.layout.field_named(name).title, by_source, whole, left.get(name))
+        found.append(replace(one, agreed=tuple(_agreed(plan, one, total))))
     return found
+
+
+def _agreed(plan: Plan, one: ControlTotal, total: Summary) -> list[Agreed]:
+    return [
+        Agreed(wanted.source, end, said is None)
+        for wanted in plan.totals
+        if wanted.field == one.field
+        for end, said in wanted.sums.items()
+        if _sum(one, wanted, end).sum == _expected(plan, wanted, said, total)
+    ]
+
+
+def _sum(one: ControlTotal, wanted: WantedTotal, end: str) -> Amount:
+    return (one.total if wanted.source is None else one.by_source[wanted.source]).get(end, Amount())
 
 
 def _unsound(name: str) -> MudanzaError:
@@ -53,11 +69,8 @@ def differing(plan: Plan, shown: str, total: Summary, found: list[ControlTotal])
         if wanted.field is None:
             continue
         one = by_name[wanted.field]
-        by_end = one.total if wanted.source is None else one.by_source[wanted.source]
-        printed = _printed(plan, wanted, total)
         for end, said in wanted.sums.items():
-            amount = by_end.get(end, Amount())
-            expected = printed if said is None else said
+            amount, expected = _sum(one, wanted, end), _expected(plan, wanted, said, total)
             if expected is None:
                 rule = "a total below the rows, or between them"
                 about.append(
@@ -73,8 +86,10 @@ def differing(plan: Plan, shown: str, total: Summary, found: list[ControlTotal])
     return about
 
 
-def _printed(plan: Plan, wanted: WantedTotal, total: Summary) -> Decimal | None:
-    """What the sources print as the total of a field; None if one of them prints none."""
+def _expected(plan: Plan, wanted: WantedTotal, said: Decimal | None, total: Summary) -> Decimal | None:
+    """What a sum is to be: as the plan says, or as the sources print it; None if one of them prints none."""
+    if said is not None:
+        return said
     sources = [source.name for source in plan.sources] if wanted.source is None else [wanted.source]
     sums = [total.printed.get(source, {}).get(wanted.field or "") for source in sources]
     return sum((one for one in sums if one is not None), Decimal(0)) if None not in sums else None

@@ -46,14 +46,24 @@ class ToTarget:
 
 
 @dataclass(frozen=True)
+class Agreed:
+    """That a sum is what the plan says, or what is `printed` with the rows: of a source (None: of all), by its end."""
+
+    source: str | None
+    end: str
+    printed: bool
+
+
+@dataclass(frozen=True)
 class ControlTotal:
-    """The sum of a field (its name and heading) by source and end, of all sources, and of leavers, where something is known of what the target holds."""
+    """The sum of a field (its name and heading) by source and end, of all sources, and of leavers, where something is known of what the target holds; and which sums are as they should be."""
 
     field: str
     title: str
     by_source: dict[str, Amounts]
     total: Amounts
     left: Amount | None
+    agreed: tuple[Agreed, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -56,6 +56,7 @@ def _list_shape(one: ListResult) -> Shape:
                 "sources": {source: _amounts_shape(by_end) for source, by_end in total.by_source.items()},
                 **_amounts_shape(total.total),
                 "left": None if total.left is None else _amount_shape(total.left),
+                "agreed": [of(one, "source end printed") for one in total.agreed],
             }
             for total in one.totals
         ]
