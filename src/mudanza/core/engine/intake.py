@@ -11,14 +11,17 @@ import polars as pl
 
 from mudanza.core.documents.errors import Place, PlanError, SourceError, few, nearest
 from mudanza.core.engine.corrections import broken_corrected_by, corrected_by, corrections_in, no_corrections
+from mudanza.core.findings.finding import SCHEMA
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan, Source
 from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.opening import files_of, open_source, share_of_all
 from mudanza.core.sources.reader import Batch, BrokenRow, Reader
 from mudanza.core.values.digest import Digest
-from mudanza.core.values.row_columns import FILE, LINE, OLD_LINE, SOURCE, TEXT, WAS, WHY, where
+from mudanza.core.values.row_columns import FILE, LINE, OLD_LINE, SOURCE, TEXT, WAS, WHERE, WHY, file_and_line, where
 
+#: findings on rows, by their places; a row with one of severity stop that has a column is held back
+SAID_BEFORE = {WHERE: pl.Int64, **SCHEMA}
 _OF_HELD_BACK = (SOURCE, FILE, OLD_LINE, WAS, WHY, TEXT)
 
 
@@ -38,6 +41,8 @@ class Opened:
     stamp: tuple[int, ...] = ()
     corrections: pl.DataFrame = field(default_factory=no_corrections)
     blanks: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    #: what is said of single rows before they are read (of `SAID_BEFORE`)
+    said: pl.DataFrame = field(default_factory=lambda: pl.DataFrame(schema=SAID_BEFORE))
 
     @cached_property
     def names(self) -> tuple[str, ...]:
@@ -109,6 +114,12 @@ class Opened:
         What is wrong with one cell only counts if its column is used.
         """
         found = noticed_in(batch, self.reader, self.shown).with_columns(pl.col("column").replace(self._renames))
+        if self.said.height:
+            file, line = file_and_line(pl.col(WHERE))
+            mine = self.said.filter((file == self.number) & line.is_in(batch.rows[LINE].implode()))
+            found = pl.concat(
+                [found, mine.with_columns(pl.lit(self.shown).alias("file"), line.alias("line")).select(list(SCHEMA))]
+            )
         of_cell = pl.col("code").str.starts_with("cell.")
         return found.filter(~of_cell | pl.col("column").is_in(list(used)))
 
@@ -161,6 +172,10 @@ class Intake:
         for one in self.opened:
             names.setdefault(one.source.name, {}).update(dict.fromkeys(one.names))
         return {source: tuple(columns) for source, columns in names.items()}
+
+    def with_said(self, said: pl.DataFrame) -> Intake:
+        """The same sources, with what is said of single rows (of `SAID_BEFORE`)."""
+        return replace(self, opened=tuple(replace(one, said=said) for one in self.opened))
 
     def share(self, opened: Opened, batch: Batch) -> float | None:
         """How much of all sources has been read with a batch; None where that cannot be told, as of a database."""

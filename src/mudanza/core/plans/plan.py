@@ -12,6 +12,7 @@ from mudanza.core.documents.errors import LanguageError, MudanzaError, Place
 from mudanza.core.documents.marks import KeyPath
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.leavers import Leaving
+from mudanza.core.plans.together import Together
 from mudanza.core.plans.totals import WantedTotal
 from mudanza.core.sources.reader import ReadOptions
 
@@ -78,6 +79,7 @@ class Plan:
     leavers: Mapping[str, Leaving] = field(default_factory=dict)
     expectations: tuple[Expectation, ...] = ()
     totals: tuple[WantedTotal, ...] = ()
+    together: tuple[Together, ...] = ()
 
     @property
     def path(self) -> Path:

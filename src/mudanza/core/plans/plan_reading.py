@@ -12,11 +12,24 @@ from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.leavers import read_leavers
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import ENDS, NOWHERE, Expectation, LookupTable, Plan, Source
+from mudanza.core.plans.together import read_together
 from mudanza.core.plans.totals import read_totals
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.sources.settings import SETTINGS, read_options
 
-_TOP = {"layout", "source", "rows", "fields", "left_behind", "lookup", "references", "leavers", "expect", "totals"}
+_TOP = {
+    "layout",
+    "source",
+    "rows",
+    "fields",
+    "left_behind",
+    "lookup",
+    "references",
+    "leavers",
+    "expect",
+    "totals",
+    "together",
+}
 _SOURCE = {"name", "file", "database", "lacks", "adds"}
 _LOOKUP = {"key", "file", "database", "list", "fold"}
 _EXPECT = {"row", "key", "ends", "fields"}
@@ -56,6 +69,7 @@ def plan_from(node: Section, move: Move, name: str, *, draft: bool = False) -> P
         references=_nowhere(node.table("references"), layout),
         leavers=read_leavers(node.table("leavers"), layout),
         totals=read_totals(node.tables("totals", "a total"), layout, [one.name for one in sources]),
+        together=read_together(node.table("together"), layout),
         expectations=tuple(_expectation(one, layout) for one in node.tables("expect", "an expectation")),
     )
 

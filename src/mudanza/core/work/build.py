@@ -29,9 +29,9 @@ from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
 from mudanza.core.state.run_values import note_values
 from mudanza.core.state.sent import records_of, sent_by
 from mudanza.core.values.digest import Digest, digest_of
-from mudanza.core.values.row_columns import CORRECTED, SOURCE_COLUMN, WHERE
+from mudanza.core.values.row_columns import CORRECTED, SOURCE_COLUMN
 from mudanza.core.work.accepted import accepted_cells, not_in_build, of_interest
-from mudanza.core.work.again.comparing import Comparing, Difference
+from mudanza.core.work.again.comparing import Difference
 from mudanza.core.work.again.sets import take_away
 from mudanza.core.work.cascade import cascades
 from mudanza.core.work.control_totals import control_totals, differing
@@ -39,13 +39,15 @@ from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.list_files import ListFiles
 from mudanza.core.work.order import in_order_of_need, looked_up_lists
 from mudanza.core.work.outdated import made_by, outdated
-from mudanza.core.work.prepared import Prepared, assembled
+from mudanza.core.work.prepared import Prepared
 from mudanza.core.work.progress import Progress, Tell, quietly
-from mudanza.core.work.references import lost_in, refers_to_itself, wanted_columns
+from mudanza.core.work.references import wanted_columns
 from mudanza.core.work.results import BuildResult, ListResult
+from mudanza.core.work.settling import Asked, comparing_of, prepared, settle_own
 from mudanza.core.work.shapes import build_shape
 from mudanza.core.work.since import Since, refused, since
 from mudanza.core.work.tables_at_hand import TablesAtHand
+from mudanza.core.work.together import Lists, settle_together
 
 #: more columns than these that a source lacks are told together
 _FEW = 3
@@ -69,23 +71,6 @@ class _Built:
             self.contents.note(ledger)
         if self.difference is not None:
             self.difference.note(ledger, run, self.result.name)
-
-
-@dataclass(frozen=True)
-class _Asked:
-    """What a build was asked for."""
-
-    as_of: date
-    parameters: Mapping[str, str]
-    tell: Tell
-    compare: bool
-    #: whether files of what is new, changed and gone are written
-    sets: bool
-    run: int | None
-    #: losses that are meant, by the codes of their findings
-    meant: frozenset[str]
-    #: the headings of lists that others look up in, or refer to
-    wanted: Mapping[str, Collection[str]]
 
 
 def _planned(move: Move) -> list[str]:
@@ -123,18 +108,19 @@ def build(
     tell(Progress("opening"))
     ledger = ledger_of(move)
     plans = in_order_of_need([load_plan(move, name) for name in names or _planned(move)])
-    lists = [(plan, open_sources(plan, move)) for plan in plans]
+    lists: Lists = [(plan, open_sources(plan, move)) for plan in plans]
     to_come = [plan.name for plan in plans]
     tables = TablesAtHand(move, ledger, to_come, since=since)
     meant = frozenset(code for code, said in (("build.fewer", fewer), ("build.new-identities", new_identities)) if said)
     wanted = _wanted(plans, tables)
-    asked = _Asked(as_of or date.today(), parameters or {}, tell, compare, since is not None, None, meant, wanted)
+    asked = Asked(as_of or date.today(), parameters or {}, tell, compare, since is not None, None, meant, wanted)
     # a wrong plan is to be told before the ledger knows of a run; what it looks up in is held only while its list is made
     looked_at = TablesAtHand(move, ledger, to_come, for_few=True, since=since)
-    recipes = (_prepared(move, plan, intake, looked_at, asked).recipe for plan, intake in lists)
+    recipes = (prepared(move, plan, intake, looked_at, asked).recipe for plan, intake in lists)
     asked_for = {name for one in recipes for name in one.mentions.parameters}
     check_given(asked.parameters, asked_for, move.parameters)
     found = looked_at.values(asked.parameters, asked_for)
+    lists = settle_together(move, lists, tables, asked)
     if rehearse:
         nowhere = Outputs("", keep=False)
         results, cost = [], []
@@ -177,7 +163,7 @@ def _wanted(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, Collection
     return wanted
 
 
-def _losses(compared: Since, tables: TablesAtHand, asked: _Asked) -> list[Finding]:
+def _losses(compared: Since, tables: TablesAtHand, asked: Asked) -> list[Finding]:
     """What looks like a loss that nobody has said is meant."""
     found = [compared.new_identities(tables.books), compared.fewer_records()]
     return [one for one in found if one is not None and one.code not in asked.meant]
@@ -194,43 +180,10 @@ def _commit(ledger: Ledger, run: int, outputs: Outputs, results: Sequence[ListRe
     )
 
 
-def _prepared(
-    move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: _Asked, *, refer: bool = False
-) -> Prepared:
-    named = refer and tables.makes_several
-    return assembled(move, plan, intake, tables, asked.as_of, asked.parameters, refer=refer, named=named)
-
-
-def _settle(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs: Outputs, asked: _Asked) -> None:
-    """Find out which rows of a list that refers to itself refer to none of its records.
-
-    One that is held back may take others with it, and let others stand: the list is made, and nothing written, until no more are found.
-    """
-    own = refers_to_itself(plan, tables)
-    tables.lost = {target.reference.fields: pl.Series([], dtype=pl.Int64) for target in own} if own else None
-    if tables.lost is None:
-        return
-    titles = sorted({title for target in own for title in (*target.fields, *target.titles)})
-    nothing = pl.DataFrame(schema={WHERE: pl.Int64, **dict.fromkeys(titles, pl.String)})
-    while True:
-        ready = _prepared(move, plan, intake, tables, asked, refer=True)
-        comparing = _comparing(ready, outputs) if asked.sets else None
-        rows = [nothing]
-        for part in run_recipe(plan, ready.recipe, intake, ready.trial()):
-            rows.append(part.written.select(part.places.alias(WHERE), *titles))
-            if comparing is not None:
-                comparing.take(part, records_of(part.written, plan.layout.key_titles, part.records)["key"])
-        found = lost_in(plan, own, pl.concat(rows), None if comparing is None else comparing.staying())
-        more = {fields: pl.concat([lost, found[fields]]).unique() for fields, lost in tables.lost.items()}
-        if all(more[fields].len() == lost.len() for fields, lost in tables.lost.items()):
-            return
-        tables.lost = more
-
-
 class _Collected:
     """What is kept of the written records of a list while it is made: keys and hashes, and what others ask for."""
 
-    def __init__(self, ready: Prepared, asked: _Asked) -> None:
+    def __init__(self, ready: Prepared, asked: Asked) -> None:
         layout, tables, name = ready.plan.layout, ready.tables, ready.plan.name
         self._titles, self._keys = ready.recipe.titles, layout.key_titles
         self._compare = asked.compare
@@ -261,18 +214,18 @@ class _Collected:
         return not_in_build(plan, shown, self._lent, pl.concat(self._of_loans)) if self._of_loans else []
 
 
-def _build(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs: Outputs, asked: _Asked) -> _Built:
+def _build(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs: Outputs, asked: Asked) -> _Built:
     """Build one list."""
     # one list after the other: a later one finds the identifiers that an earlier one was given
     given_before = {name: book.given for name, book in tables.books.items()}
     asked.tell(Progress(f"building {plan.name}"))
-    _settle(move, plan, intake, tables, outputs, asked)
-    ready = _prepared(move, plan, intake, tables, asked, refer=True)
+    settle_own(move, plan, intake, tables, outputs, asked)
+    ready = prepared(move, plan, intake, tables, asked, refer=True)
     recipe, memory = ready.recipe, ready.memory()
     total = Summary({source.name: Balance() for source in plan.sources})
     kept = _Collected(ready, asked)
     before = sent_by(tables.ledger, plan.name)
-    comparing = _comparing(ready, outputs, sets=asked.sets)
+    comparing = comparing_of(ready, outputs, sets=asked.sets)
     # of an earlier run, and not made again
     take_away(move, plan, outputs, leavers=comparing is None, sets=comparing is None or not asked.sets)
     with ThreadPoolExecutor(1) as helper, ListFiles(move, plan, recipe.titles, intake, outputs) as files:
@@ -339,15 +292,6 @@ def _build(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs
         staying = [difference.staying.select(kept.wanted)] if difference is not None and asked.sets else []
         tables.made(plan.name, pl.concat([*kept.offered, *staying]))
     return _Built(result, compared, contents, difference, losses)
-
-
-def _comparing(ready: Prepared, outputs: Outputs, *, sets: bool = False) -> Comparing | None:
-    """What compares a list with what the target holds, if something is known of that."""
-    against = ready.tables.against(ready.plan)
-    if against is None:
-        return None
-    books = list(dict.fromkeys(mint.book for mint in ready.recipe.key_mints))
-    return Comparing(ready.move, ready.plan, ready.tables.ledger, against, outputs, sets=sets, books=books)
 
 
 def _contents(part: Part, keys: pl.Series, titles: Sequence[str]) -> pl.DataFrame:

@@ -18,7 +18,7 @@ def in_order_of_need(plans: Sequence[Plan]) -> list[Plan]:
     """
     names = {plan.name: plan for plan in plans}
     looked_up = {name: looked_up_lists(plan) & names.keys() for name, plan in names.items()}
-    needed = {name: looked_up[name] | _asked(plan, names.values()) for name, plan in names.items()}
+    needed = _needed(plans)
     ordered: dict[str, Plan] = {}
     while len(ordered) < len(names):
         rest = [name for name in names if name not in ordered]
@@ -28,6 +28,21 @@ def in_order_of_need(plans: Sequence[Plan]) -> list[Plan]:
             raise _circle({n: names[n] for n in rest}, {n: looked_up[n] & set(rest) for n in rest})
         ordered[ready] = names[ready]
     return list(ordered.values())
+
+
+def needed_by(plans: Sequence[Plan], names: Collection[str]) -> set[str]:
+    """Some lists, and those that they need in their turn."""
+    needed, found, more = _needed(plans), set(names), set(names)
+    while more:
+        more = set[str]().union(*(needed[name] for name in more)) - found
+        found |= more
+    return found
+
+
+def _needed(plans: Sequence[Plan]) -> dict[str, set[str]]:
+    """By each list, those that it looks up, asks for identifiers, or refers to."""
+    names = {plan.name: plan for plan in plans}
+    return {name: looked_up_lists(plan) & names.keys() | _asked(plan, plans) for name, plan in names.items()}
 
 
 def list_of(layouts: Mapping[str, Layout], resource: str) -> str | None:

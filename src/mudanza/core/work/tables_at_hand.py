@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
 from contextlib import suppress
+from copy import copy
 from datetime import date
 from functools import cached_property, partial
 from pathlib import Path
@@ -58,6 +59,13 @@ class TablesAtHand:
         self._lookups: dict[tuple[str, str], Lookup] = {}
         self._against: dict[str, Against | None] = {}
         self._unwritten: dict[str, tuple[str | None, pl.DataFrame]] = {}
+
+    def trial(self) -> TablesAtHand:
+        """The same tables, of which nothing that is done with them is known here."""
+        other = copy(self)
+        other.books = {name: book.copy() for name, book in self.books.items()}
+        other._made, other._unwritten, other._lookups = dict(self._made), dict(self._unwritten), {}
+        return other
 
     def around(self, plan: Plan, as_of: date, parameters: Mapping[str, str]) -> Surroundings:
         """What the flows of a plan may refer to beyond the row."""

@@ -55,6 +55,20 @@ CODES = [
         ),
     ),
     Code(
+        "together.incomplete",
+        S,
+        "A record is held back since one that it goes together with is: a line keeps its header and its other lines.",
+        "Mend the row that is named; all of them then go together. What the plan says of it stands in [together].",
+        told("Line 3 of an invoice has no amount, and invoices go whole or not at all."),
+    ),
+    Code(
+        "together.differs",
+        S,
+        "The total of a header is not the sum of its lines.",
+        "Look whether lines are missing or held back (`mudanza trace` finds a row), or whether the total counts what the lines do not, a discount or a tax.",
+        told("Invoice 2031 says 120.00, and its three lines come to 90.00."),
+    ),
+    Code(
         "keep.unsteady",
         W,
         "`keep` compares columns whose values may change, as a status or a date does, the target holds records of the list, and nothing says what becomes of those that are no longer chosen: the target would keep them for ever as they were.",

@@ -1,0 +1,195 @@
+"""Headers and their lines, which go together as the plan of the lines says: settled before any of them is written."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+
+import polars as pl
+
+from mudanza.core.documents.errors import MoveError, MudanzaError, Place
+from mudanza.core.engine.intake import SAID_BEFORE, Intake
+from mudanza.core.findings.codes import CODES
+from mudanza.core.layouts.layout import Layout
+from mudanza.core.plans.move import Move
+from mudanza.core.plans.plan import Plan
+from mudanza.core.plans.plan_reading import load_plan
+from mudanza.core.plans.together import ALL, EACH, Together
+from mudanza.core.values.kinds import Kind, plain_text
+from mudanza.core.values.row_columns import WHERE, WHY, key_text
+from mudanza.core.work.order import needed_by
+from mudanza.core.work.references import Target, targets_of
+from mudanza.core.work.settling import PLACE, Asked, Tried, tried
+from mudanza.core.work.tables_at_hand import TablesAtHand
+
+Lists = Sequence[tuple[Plan, Intake]]
+INCOMPLETE, DIFFERS = "together.incomplete", "together.differs"
+#: what is wrong with a header, by what it is referred to by: the finding, and what it speaks of
+_DOOMED = ("id", "code", "subject", "value", "rule")
+
+
+@dataclass(frozen=True)
+class _Pair:
+    """Lines and their headers: the plan of the lines, what it says, the list of the headers and its layout, and how lines refer to it."""
+
+    lines: Plan
+    says: Together
+    header: str
+    layout: Layout
+    target: Target
+
+    def doomed(self, made: Mapping[str, Tried]) -> pl.DataFrame:
+        """Headers that cannot go whole (of `_DOOMED`)."""
+        held = _ids(made[self.lines.name].held, self.target.fields, self.target, PLACE, WHY)
+        told = {
+            "code": pl.lit(INCOMPLETE),
+            "subject": pl.lit(self.lines.name),
+            "value": pl.col(PLACE),
+            "rule": pl.format("written; it is held back: {}", WHY),
+        }
+        incomplete = held.select("id", **told)
+        return pl.concat([incomplete, self.differing(made)]).unique("id", keep="first", maintain_order=True)
+
+    def differing(self, made: Mapping[str, Tried]) -> pl.DataFrame:
+        """Headers whose total is not the sum of their lines; none if that is not asked."""
+        says, layout = self.says, self.lines.layout
+        if says.sum is None or says.total is None:
+            return pl.DataFrame(schema=dict.fromkeys(_DOOMED, pl.String))
+        one, other = layout.field_named(says.sum), self.layout.field_named(says.total)
+        lines = _ids(made[self.lines.name].written, self.target.fields, self.target, one.title)
+        sums = lines.group_by("id").agg(one.type.read(pl.col(one.title)).sum().alias("sum"))
+        headers = _ids(made[self.header].written, self.target.titles, self.target, other.title)
+        totals = headers.select("id", other.type.read(pl.col(other.title)).alias("total"))
+        both = totals.join(sums, on="id", how="left", maintain_order="left").with_columns(pl.col("sum").fill_null(0))
+        total, summed = (plain_text(pl.col(name), Kind.NUMBER) for name in ("total", "sum"))
+        told = {
+            "code": pl.lit(DIFFERS),
+            "subject": pl.lit(other.title),
+            "value": total,
+            "rule": pl.format(
+                "{}, the sum of {} of its lines in {}", summed, pl.lit(one.title), pl.lit(self.lines.name)
+            ),
+        }
+        return both.filter(pl.col("total") != pl.col("sum")).select("id", **told)
+
+    def said(self, made: Mapping[str, Tried]) -> dict[str, pl.DataFrame]:
+        """What is said of rows that cannot go, by list."""
+        doomed = self.doomed(made)
+        # lines are told of which header they are, and what is wrong with it
+        value = pl.when(pl.col("code") == DIFFERS).then(pl.format("{} {}", "subject", "value")).otherwise("value")
+        referring = pl.lit(", ".join(self.target.fields))
+        of_lines = doomed.with_columns(
+            pl.lit(INCOMPLETE).alias("code"), value.alias("value"), referring.alias("subject")
+        )
+        lines = _said(made[self.lines.name].written, self.target.fields, self.target, of_lines)
+        if self.says.goes != ALL:
+            return {self.lines.name: lines}
+        headers = _said(made[self.header].written, self.target.titles, self.target, doomed)
+        return {self.lines.name: lines, self.header: headers}
+
+
+def settle_together(move: Move, lists: Lists, tables: TablesAtHand, asked: Asked) -> Lists:
+    """Lists with what is said of their rows that cannot go since others do not that belong to them. They are made on trial until no more are found.
+
+    Raises MoveError where headers are made and their lines are not, or the other way round.
+    """
+    plans = {plan.name: plan for plan, _ in lists}
+    pairs = [pair for plan in plans.values() for pair in _pairs(move, plan, plans, tables)]
+    _check_whole(move, plans, tables)
+    if not pairs:
+        return lists
+    involved = needed_by(list(plans.values()), {name for pair in pairs for name in (pair.lines.name, pair.header)})
+    nothing = pl.DataFrame(schema=SAID_BEFORE)
+    said = dict.fromkeys(plans, nothing)
+    while True:
+        trial = tables.trial()
+        made = {
+            plan.name: tried(move, plan, intake.with_said(said[plan.name]), trial, asked)
+            for plan, intake in lists
+            if plan.name in involved
+        }
+        found = 0
+        for pair in pairs:
+            for name, rows in pair.said(made).items() if pair.says.goes != EACH else ():
+                more = rows.join(said[name], on=WHERE, how="anti", maintain_order="left")
+                said[name] = pl.concat([said[name], more])
+                found += more.height
+        if not found:
+            break
+    for pair in pairs:
+        if pair.says.goes == EACH:
+            # told, and written all the same
+            headers = made[pair.header].written
+            told = _said(headers, pair.target.titles, pair.target, pair.differing(made))
+            of_field = {"field": pl.col("column"), "column": pl.lit(None, dtype=pl.String)}
+            said[pair.header] = pl.concat([said[pair.header], told.with_columns(**of_field)])
+    return [(plan, intake.with_said(said[plan.name])) for plan, intake in lists]
+
+
+def _pairs(move: Move, plan: Plan, plans: Collection[str], tables: TablesAtHand) -> list[_Pair]:
+    found = []
+    for says in plan.together:
+        target = next(one for one in targets_of(plan, tables) if one.reference.fields == says.fields)
+        at = ("together", ", ".join(says.fields))
+        if target.list is None or target.layout is None:
+            raise plan.error(
+                f"no list of this move makes {target.reference.resource}, so nothing is known of headers.", at
+            )
+        if target.list not in plans:
+            raise _apart(move, plan, target.list, plan.name)
+        if says.total is not None:
+            total = next((one for one in target.layout.fields if one.name == says.total), None)
+            if total is None or total.kind is not Kind.NUMBER:
+                numbers = ", ".join(one.name for one in target.layout.fields if one.kind is Kind.NUMBER)
+                raise plan.error(
+                    f"{target.list} has no number {says.total!r}.", at, f"Its numbers are: {numbers or 'none'}."
+                )
+        found.append(_Pair(plan, says, target.list, target.layout, target))
+    return found
+
+
+def _check_whole(move: Move, plans: Collection[str], tables: TablesAtHand) -> None:
+    """Raise where the lines of a list that is made are not made with it."""
+    for name in move.names("plans", ".toml"):
+        other = None
+        # of a plan that is not finished nothing is known
+        with suppress(MudanzaError):
+            other = load_plan(move, name) if name not in plans else None
+        if other is not None and other.together:
+            headers = {one.reference.fields: one.list for one in targets_of(other, tables)}
+            for says in other.together:
+                header = headers.get(says.fields)
+                if header is not None and header in plans:
+                    raise _apart(move, other, header, header)
+
+
+def _apart(move: Move, lines: Plan, header: str, made: str) -> MoveError:
+    line = lines.document.place(("together",)).line
+    return MoveError(
+        f"{header} and {lines.name} go together, and only {made} was to be built.",
+        place=Place(move.shown(lines.path), line),
+        hint=f"Build both: mudanza build {header} {lines.name}.",
+    )
+
+
+def _ids(rows: pl.DataFrame, titles: Sequence[str], target: Target, *beside: str) -> pl.DataFrame:
+    """Rows by what they are referred to by, or refer by (`id`), without those in which it is blank."""
+    parts = [pl.col(title) for title in titles]
+    filled = pl.all_horizontal((part.str.len_bytes() > 0).fill_null(False) for part in parts)
+    named = rows.filter(filled).with_columns(target.compared.whole(key_text(parts)).alias("id"))
+    return named.select("id", *beside)
+
+
+def _said(rows: pl.DataFrame, titles: Sequence[str], target: Target, doomed: pl.DataFrame) -> pl.DataFrame:
+    """What is said of records (of `SAID_BEFORE`) whose id is `doomed`: they are held back."""
+    named = _ids(rows, titles, target, WHERE).join(doomed, on="id", maintain_order="left")
+    nothing = {name: pl.lit(None, dtype=kind).alias(name) for name, kind in SAID_BEFORE.items()}
+    given = {
+        **nothing,
+        **{name: pl.col(name) for name in (WHERE, "code", "value", "rule")},
+        "severity": pl.lit("stop"),
+        "column": pl.col("subject"),
+        "hint": pl.col("code").replace_strict({code: CODES[code].next for code in (INCOMPLETE, DIFFERS)}),
+    }
+    return named.select(expr.alias(name) for name, expr in given.items())
