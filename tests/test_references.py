@@ -161,13 +161,6 @@ def test_what_cannot_be_looked_at_is_told(move: Path) -> None:
         "among code of customers.csv; the list customers is not built yet",
         "among town of towns.csv; no list of this move makes it",
     ]
-    # two lists that refer to each other
-    _layout(move, "customers", ["Code", "Name", "By"], {"name": ("meters.csv", "no")})
-    told = program("build", "customers", "meters", "--json", "--rehearse", cwd=move, status=1).json["lists"]
-    assert [one["list"] for one in told] == ["customers", "meters"]
-    assert (
-        told[0]["findings"][0]["example"]["rule"] == "among no of meters.csv; the list meters is built after this one"
-    )
 
 
 def test_references_of_several_fields_and_keys_that_ignore_case(move: Path) -> None:

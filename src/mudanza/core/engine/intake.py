@@ -174,8 +174,15 @@ class Intake:
         return {source: tuple(columns) for source, columns in names.items()}
 
     def with_said(self, said: pl.DataFrame) -> Intake:
-        """The same sources, with what is said of single rows (of `SAID_BEFORE`)."""
-        return replace(self, opened=tuple(replace(one, said=said) for one in self.opened))
+        """The same sources, with what is said of single rows (of `SAID_BEFORE`) beside what was said of others."""
+        if said.is_empty():
+            return self
+        return replace(self, opened=tuple(replace(one, said=pl.concat([one.said, said])) for one in self.opened))
+
+    def without_said(self, code: str) -> Intake:
+        """The same sources, without what is said under a code."""
+        kept = (replace(one, said=one.said.filter(pl.col("code") != code)) for one in self.opened)
+        return replace(self, opened=tuple(kept))
 
     def share(self, opened: Opened, batch: Batch) -> float | None:
         """How much of all sources has been read with a batch; None where that cannot be told, as of a database."""

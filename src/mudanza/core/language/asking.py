@@ -33,6 +33,13 @@ def columns_of(text: str, what: str = "flow") -> list[str]:
     return list(dict.fromkeys(name for name in names if not name.startswith(("@", "#"))))
 
 
+def fields_of(text: str) -> set[str]:
+    """The fields of the same record that a flow takes."""
+    node = parsed(text)
+    names = (n.name for n in walk(node) if isinstance(n, nodes.Reference)) if node is not None else ()
+    return {name.removeprefix("@") for name in names if name.startswith("@")}
+
+
 def tested_columns(text: str) -> list[str]:
     """The columns that a condition compares with something, and not alone asks whether they are blank."""
     node = parsed(text, "condition")

@@ -25,10 +25,15 @@ def render(field: Field, value: pl.Expr, kind: Kind) -> pl.Expr:
         text = field.type.render(value)
     else:
         text = plain_text(value, kind)
-    blank_as = field.default if field.default is not None else field.null[0] or None
+    blank_as = blank_text(field)
     if kind in (Kind.TEXT, Kind.BLANK, Kind.TEXTS):
         return pl.when(is_blank(text, Kind.TEXT)).then(pl.lit(blank_as, dtype=pl.String)).otherwise(text)
     return text.fill_null(blank_as) if blank_as is not None else text
+
+
+def blank_text(field: Field) -> str | None:
+    """What stands in a field of which nothing is said."""
+    return field.default if field.default is not None else field.null[0] or None
 
 
 def blank_as_rendered(field: Field, text: pl.Expr) -> pl.Expr:

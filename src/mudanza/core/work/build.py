@@ -34,6 +34,7 @@ from mudanza.core.work.accepted import accepted_cells, not_in_build, of_interest
 from mudanza.core.work.again.comparing import Difference
 from mudanza.core.work.again.sets import take_away
 from mudanza.core.work.cascade import cascades
+from mudanza.core.work.circles import PassFiles, Turn, in_turn, settle_circles, take_away_passes, told
 from mudanza.core.work.control_totals import control_totals, differing
 from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.list_files import ListFiles
@@ -107,7 +108,8 @@ def build(
     """
     tell(Progress("opening"))
     ledger = ledger_of(move)
-    plans = in_order_of_need([load_plan(move, name) for name in names or _planned(move)])
+    order = in_order_of_need([load_plan(move, name) for name in names or _planned(move)])
+    plans = order.plans
     lists: Lists = [(plan, open_sources(plan, move)) for plan in plans]
     to_come = [plan.name for plan in plans]
     tables = TablesAtHand(move, ledger, to_come, since=since)
@@ -120,13 +122,13 @@ def build(
     asked_for = {name for one in recipes for name in one.mentions.parameters}
     check_given(asked.parameters, asked_for, move.parameters)
     found = looked_at.values(asked.parameters, asked_for)
-    lists = settle_together(move, lists, tables, asked)
+    lists = settle_circles(move, settle_together(move, lists, tables, asked), order.circles, tables, asked)
     if rehearse:
         nowhere = Outputs("", keep=False)
         results, cost = [], []
-        for plan, intake in lists:
-            results.append(_build(move, plan, intake, tables, nowhere, asked).result)
-            cost += cascades(plan, results[-1], tables)
+        for turn in in_turn(move, lists, order.circles, tables, asked):
+            results.append(_build(move, turn, tables, nowhere, asked).result)
+            cost += cascades(turn.plan, results[-1], tables)
         return BuildResult(None, asked.as_of, results, found, cost)
     run = ledger.begin("build", ", ".join(plan.name for plan in plans), asked.as_of.isoformat())
     with ledger.held(run), Outputs(str(run)) as outputs:
@@ -136,13 +138,13 @@ def build(
         found = tables.values(asked.parameters, asked_for)
         note_values(ledger, run, found)
         results, cost = [], []
-        for plan, intake in lists:
-            made = _build(move, plan, intake, tables, outputs, replace(asked, run=run))
+        for turn in in_turn(move, lists, order.circles, tables, replace(asked, run=run)):
+            made = _build(move, turn, tables, outputs, replace(asked, run=run))
             tables.forget_lookups()
             results.append(made.result)
-            cost += cascades(plan, made.result, tables)
+            cost += cascades(turn.plan, made.result, tables)
             if made.losses:
-                raise refused(plan, made.losses[0])
+                raise refused(turn.plan, made.losses[0])
             made.note(ledger, run)
         tell(Progress("remembering what was built"))
         for book in tables.books.values():
@@ -214,10 +216,11 @@ class _Collected:
         return not_in_build(plan, shown, self._lent, pl.concat(self._of_loans)) if self._of_loans else []
 
 
-def _build(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs: Outputs, asked: Asked) -> _Built:
+def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked: Asked) -> _Built:
+    plan, intake, behind = turn.plan, turn.intake, turn.behind
     """Build one list."""
     # one list after the other: a later one finds the identifiers that an earlier one was given
-    given_before = {name: book.given for name, book in tables.books.items()}
+    given_before = {name: book.given for name, book in tables.books.items()} | dict(behind.given if behind else {})
     asked.tell(Progress(f"building {plan.name}"))
     settle_own(move, plan, intake, tables, outputs, asked)
     ready = prepared(move, plan, intake, tables, asked, refer=True)
@@ -225,9 +228,12 @@ def _build(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs
     total = Summary({source.name: Balance() for source in plan.sources})
     kept = _Collected(ready, asked)
     before = sent_by(tables.ledger, plan.name)
-    comparing = comparing_of(ready, outputs, sets=asked.sets)
+    comparing = comparing_of(ready, outputs, sets=asked.sets, behind=behind)
     # of an earlier run, and not made again
     take_away(move, plan, outputs, leavers=comparing is None, sets=comparing is None or not asked.sets)
+    passes = PassFiles(move, plan, outputs, behind) if behind is not None else None
+    if passes is None:
+        take_away_passes(move, plan, outputs)
     with ThreadPoolExecutor(1) as helper, ListFiles(move, plan, recipe.titles, intake, outputs) as files:
         contents = None
         if recipe.key and asked.run is not None:
@@ -236,6 +242,8 @@ def _build(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs
         digests = [helper.submit(digest_of, one.path, one.shown) for one in intake.opened if one.path.is_file()]
         for part in run_recipe(plan, recipe, intake, memory):
             files.take(part)
+            if passes is not None:
+                passes.take(part)
             total.merge(part.summary)
             kept.take(part)
             if comparing is not None:
@@ -261,6 +269,7 @@ def _build(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs
         about += difference.found if difference is not None else []
         if asked.sets and not recipe.key:
             about.append(Finding("since.no-key", shown, rule="a primaryKey in the layout"))
+        about += told(move, plan, turn.circle)
         about += [*kept.lent_and_not_there(plan, shown), *differing(plan, shown, total, totals)]
         found = frame(about)
         total.tally.add(found)
@@ -276,7 +285,11 @@ def _build(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs
             balance=balance,
             by_source=total.balances,
             findings=total.tally.groups(),
-            files=[*files.digests(move), *(difference.files if difference is not None else [])],
+            files=[
+                *files.digests(move),
+                *(passes.digests() if passes else []),
+                *(difference.files if difference is not None else []),
+            ],
             read=read,
             made_by=made_by(move, plan, (asked.crosswalk for asked in recipe.mentions.crosswalks)),
             keys_given={name: rows.height for name, rows in given.items() if rows.height},

@@ -3,19 +3,39 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
 
 from mudanza.core.documents.errors import MudanzaError
-from mudanza.core.language.asking import named_after
+from mudanza.core.language.asking import fields_of, named_after
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.plan import Plan
 
 
-def in_order_of_need(plans: Sequence[Plan]) -> list[Plan]:
+@dataclass(frozen=True)
+class Circle:
+    """The way from a list back to itself by what lists need, and the fields for which it is `needed`, which are made `late`: behind the lists that they are of. None are where one must be
+    there at once."""
+
+    way: tuple[str, ...]
+    needed: tuple[str, ...]
+    late: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Order:
+    """Plans in the order of need, and the circles that were broken, by the list that comes before what it needs."""
+
+    plans: list[Plan]
+    circles: dict[str, Circle]
+
+
+def in_order_of_need(plans: Sequence[Plan]) -> Order:
     """Plans, each behind those that it needs; as given, where nothing says otherwise.
 
-    Where lists ask each other for identifiers, or refer to each other, in a circle, the first one given comes first. Raises MudanzaError
-    where they look each other up in a circle.
+    Where lists ask each other for identifiers, or refer to each other, in a circle, the first one given comes first that can do so without what it says of the others, or the very first.
+    Raises MudanzaError where they look each other up in a circle.
     """
+    circles: dict[str, Circle] = {}
     names = {plan.name: plan for plan in plans}
     looked_up = {name: looked_up_lists(plan) & names.keys() for name, plan in names.items()}
     needed = _needed(plans)
@@ -23,11 +43,53 @@ def in_order_of_need(plans: Sequence[Plan]) -> list[Plan]:
     while len(ordered) < len(names):
         rest = [name for name in names if name not in ordered]
         ready = next((n for n in rest if needed[n] <= ordered.keys()), None)
-        ready = ready or next((n for n in rest if looked_up[n] <= ordered.keys()), None)
         if ready is None:
-            raise _circle({n: names[n] for n in rest}, {n: looked_up[n] & set(rest) for n in rest})
+            open_ = [n for n in rest if looked_up[n] <= ordered.keys()]
+            if not open_:
+                raise _circle({n: names[n] for n in rest}, {n: looked_up[n] & set(rest) for n in rest})
+            within = {n: needed[n] & set(rest) for n in rest}
+            ways = {n: way for n in open_ if (way := _way_back(n, within))}
+            found = {n: Circle(way, *_late_fields(names[n], within[n], plans)) for n, way in ways.items()}
+            ready = next((n for n, circle in found.items() if circle.late), next(iter(found), open_[0]))
+            if ready in found:
+                circles[ready] = found[ready]
         ordered[ready] = names[ready]
-    return list(ordered.values())
+    return Order(list(ordered.values()), circles)
+
+
+def _way_back(name: str, needed: Mapping[str, set[str]]) -> tuple[str, ...]:
+    """The shortest way from a list back to itself; none if there is none."""
+    ways: list[tuple[str, ...]] = [(name,)]
+    seen = set[str]()
+    while ways:
+        way, *ways = ways
+        for one in sorted(needed[way[-1]]):
+            if one == name:
+                return (*way, one)
+            if one not in seen:
+                seen.add(one)
+                ways.append((*way, one))
+    return ()
+
+
+def _late_fields(plan: Plan, later: Collection[str], plans: Sequence[Plan]) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """The fields that say something of `later` lists or hang on such; and the same once more, if they can be blank at first."""
+    books = set[str]().union(*(books_of(other, "mint") for other in plans if other.name in later)) - books_of(
+        plan, "mint"
+    )
+    layouts = {other.name: other.layout for other in plans}
+    late = {name for name, flow in plan.flows.items() if books & named_after(flow, "key")}
+    for reference in plan.layout.references:
+        if list_of(layouts, reference.resource) in later:
+            late |= plan.flows.keys() & set(reference.fields)
+    more = set(late)
+    while more:
+        more = {name for name, flow in plan.flows.items() if late & fields_of(flow)} - late
+        late |= more
+    fields = [one for one in plan.layout.fields if one.name in late]
+    at_once = any(one.name in plan.layout.primary_key or (one.required and one.default is None) for one in fields)
+    names = tuple(one.name for one in fields)
+    return names, () if at_once else names
 
 
 def needed_by(plans: Sequence[Plan], names: Collection[str]) -> set[str]:
@@ -57,14 +119,16 @@ def looked_up_lists(plan: Plan) -> set[str]:
 
 def _asked(plan: Plan, plans: Collection[Plan]) -> set[str]:
     """The other lists that give out identifiers a plan asks for, or that its layout refers to."""
-    books = _books(plan, "key") - _books(plan, "mint")
-    giving = {other.name for other in plans if books & _books(other, "mint")}
+    books = books_of(plan, "key") - books_of(plan, "mint")
+    giving = {other.name for other in plans if books & books_of(other, "mint")}
     layouts = {other.name: other.layout for other in plans}
-    meant = {list_of(layouts, reference.resource) for reference in plan.layout.references}
+    filled = (one for one in plan.layout.references if plan.flows.keys() & set(one.fields))
+    meant = {list_of(layouts, reference.resource) for reference in filled}
     return (giving | {name for name in meant if name is not None}) - {plan.name}
 
 
-def _books(plan: Plan, step: str) -> set[str]:
+def books_of(plan: Plan, step: str) -> set[str]:
+    """The key books that the flows of a plan hand to a step: mint, or key."""
     return {name for flow in plan.flows.values() for name in named_after(flow, step)}
 
 

@@ -8,6 +8,7 @@ from datetime import date
 
 import polars as pl
 
+from mudanza.core.engine.early import MISSED
 from mudanza.core.engine.intake import Intake
 from mudanza.core.engine.late import run_whole
 from mudanza.core.engine.local import run_recipe
@@ -17,6 +18,7 @@ from mudanza.core.state.files import Outputs
 from mudanza.core.state.sent import records_of
 from mudanza.core.values.row_columns import CORRECTED, FILE, INNER, LINE, TEXT, WHERE, WHY, where
 from mudanza.core.work.again.comparing import Comparing
+from mudanza.core.work.behind import Behind
 from mudanza.core.work.prepared import Prepared, assembled
 from mudanza.core.work.progress import Tell
 from mudanza.core.work.references import lost_in, refers_to_itself
@@ -76,13 +78,17 @@ def settle_own(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, out
         tables.lost = more
 
 
-def comparing_of(ready: Prepared, outputs: Outputs, *, sets: bool = False) -> Comparing | None:
+def comparing_of(
+    ready: Prepared, outputs: Outputs, *, sets: bool = False, behind: Behind | None = None
+) -> Comparing | None:
     """What compares a list with what the target holds, if something is known of that."""
     against = ready.tables.against(ready.plan)
     if against is None:
         return None
     books = list(dict.fromkeys(mint.book for mint in ready.recipe.key_mints))
-    return Comparing(ready.move, ready.plan, ready.tables.ledger, against, outputs, sets=sets, books=books)
+    return Comparing(
+        ready.move, ready.plan, ready.tables.ledger, against, outputs, sets=sets, books=books, behind=behind
+    )
 
 
 @dataclass(frozen=True)
@@ -95,15 +101,21 @@ class Tried:
 
 def tried(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: Asked) -> Tried:
     """Make a list with tables that are on trial, so that others can be made after it."""
-    settle_own(move, plan, intake, tables, Outputs("", keep=False), asked)
+    nowhere = Outputs("", keep=False)
+    settle_own(move, plan, intake, tables, nowhere, asked)
     ready = prepared(move, plan, intake, tables, asked, refer=True)
     recipe, memory = ready.recipe, ready.memory()
     texts = [made.text.expr.alias(made.field.title) for made in recipe.fields]
     written = [pl.DataFrame(schema={WHERE: pl.Int64, **dict.fromkeys(recipe.titles, pl.String)})]
     held = [pl.DataFrame(schema={PLACE: pl.String, WHY: pl.String, **dict.fromkeys(recipe.titles, pl.String)})]
+    missed = [pl.DataFrame(schema=MISSED)]
     place = pl.format("{} line {}", FILE, LINE).alias(PLACE)
+    comparing = comparing_of(ready, nowhere) if asked.sets else None
     for part in run_recipe(plan, recipe, intake, memory):
         written.append(part.written.select(part.places.alias(WHERE), *recipe.titles))
+        missed.append(part.missed.select(list(MISSED)))
+        if comparing is not None:
+            comparing.take(part, records_of(part.written, plan.layout.key_titles, part.records)["key"])
         whole = part.held.filter(pl.col(TEXT).is_null())
         for one in intake.opened if whole.height else ():
             rows = whole.filter(pl.col(FILE) == one.shown)
@@ -112,6 +124,9 @@ def tried(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: A
             held.append(run_whole(recipe, rows, books).select(place, WHY, *texts))
     records = pl.concat(written)
     wanted = [title for title in recipe.titles if title in asked.wanted.get(plan.name, ())]
+    if tables.makes_several and recipe.key:
+        tables.not_written(plan.name, recipe.known.book, pl.concat(missed))
     if wanted:
-        tables.made(plan.name, records.select(wanted))
+        staying = [] if comparing is None else [comparing.staying()]
+        tables.made(plan.name, pl.concat([rows.select(wanted) for rows in (records, *staying)]))
     return Tried(records, pl.concat(held))

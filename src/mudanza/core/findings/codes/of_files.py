@@ -181,6 +181,15 @@ CODES = [
         told("The vets were entered by hand, and visits refer to them."),
     ),
     Code(
+        "reference.circle",
+        N,
+        "Lists refer to each other in a circle, so one of them is imported in two passes: first without what it says of the others, then that alone, behind them.",
+        "Import the files in the order that is told. If a list cannot be imported without the field, let another list of the circle have a field that may be blank.",
+        told(
+            "Each branch names its manager, and each person a branch: branches.first, then people, then branches.second."
+        ),
+    ),
+    Code(
         "reference.unchecked",
         N,
         "The layout has a reference to another file, and that file is not there to look in.",

@@ -29,6 +29,7 @@ from mudanza.core.work.again.against import Against, ids_of
 from mudanza.core.work.again.before import in_layout, records_before
 from mudanza.core.work.again.leavers import find_leavers, groups_of, marked, removed, with_changed
 from mudanza.core.work.again.sets import ChangeSets, leavers_file
+from mudanza.core.work.behind import Behind
 from mudanza.core.work.keys import replaced_keys
 from mudanza.core.work.results import ToTarget
 
@@ -70,11 +71,12 @@ class Comparing:
         *,
         sets: bool = False,
         books: Sequence[str] = (),
+        behind: Behind | None = None,
     ) -> None:
         self._joined = pl.concat([replaced_keys(ledger, one) for one in books]) if books else _NOBODY
         self._outputs = outputs
         self._move, self._plan, self._ledger, self._against = move, plan, ledger, against
-        self._sets = ChangeSets(move, plan, outputs) if sets else None
+        self._sets = ChangeSets(move, plan, outputs, behind) if sets else None
         self._what = [pl.DataFrame(schema=_WHAT)]
         self._missed = [pl.DataFrame(schema=MISSED)]
 

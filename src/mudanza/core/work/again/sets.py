@@ -18,6 +18,7 @@ from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import INNER
 from mudanza.core.work.again.against import ids_of
 from mudanza.core.work.again.before import in_layout
+from mudanza.core.work.behind import Behind
 
 ADDITIONS, CHANGES, REMOVALS = "additions", "changes", "removals"
 _SETS = (ADDITIONS, CHANGES, REMOVALS)
@@ -27,8 +28,9 @@ _ID = f"{INNER}id"
 class ChangeSets:
     """The files of additions, changes and removals of a list under way, and what would undo each."""
 
-    def __init__(self, move: Move, plan: Plan, outputs: Outputs) -> None:
-        self._move, self._plan, self._outputs = move, plan, outputs
+    def __init__(self, move: Move, plan: Plan, outputs: Outputs, behind: Behind | None = None) -> None:
+        """Of records that are new, what comes `behind` other lists is among the changes."""
+        self._move, self._plan, self._outputs, self._behind = move, plan, outputs, behind
         self._titles = [one.title for one in plan.layout.fields]
         self._keys = plan.layout.key_titles
         self._added = [one.title for one in plan.layout.fields if not one.left_out_of_additions]
@@ -46,6 +48,11 @@ class ChangeSets:
         added, changed = self._ordered(self._additions), self._ordered(self._changes)
         changed = pl.concat([changed, marked.select(self._titles)])
         old = self._before(before, changed.select(ids_of(self._plan.layout).alias(_ID)))
+        if self._behind is not None:
+            later = self._behind.with_more(self._plan, added)
+            added = self._behind.without(self._plan, added)
+            changed = pl.concat([later, changed])
+            old = pl.concat([self._behind.without(self._plan, later), old])
         columns = self._changed_columns(changed, old)
         gone = removed.select(pl.col("key").alias(KEY))
         self._write(ADDITIONS, self._added, added)

@@ -1,0 +1,164 @@
+"""Lists that need each other in a circle: one of them is imported first without what it says of the others, and what it says of them comes behind them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import polars as pl
+
+from mudanza.core.engine.intake import SAID_BEFORE, Intake
+from mudanza.core.engine.local import Part
+from mudanza.core.findings.codes import CODES
+from mudanza.core.findings.finding import Finding
+from mudanza.core.plans.move import Move
+from mudanza.core.plans.plan import Plan
+from mudanza.core.sinks.formats import built_file, sink_of
+from mudanza.core.state.files import Outputs
+from mudanza.core.values.digest import Digest
+from mudanza.core.values.row_columns import WHERE
+from mudanza.core.work.behind import Behind
+from mudanza.core.work.order import Circle, books_of
+from mudanza.core.work.settling import Asked, tried
+from mudanza.core.work.tables_at_hand import TablesAtHand
+from mudanza.core.work.together import Lists
+
+FIRST, SECOND = "first", "second"
+_CODE = "reference.circle"
+
+
+@dataclass(frozen=True)
+class Turn:
+    """A list whose turn it is, the circle that it was made first of, and what of it comes `behind` others, if it was made without that before."""
+
+    plan: Plan
+    intake: Intake
+    circle: Circle | None = None
+    behind: Behind | None = None
+
+
+def settle_circles(
+    move: Move, lists: Lists, circles: Mapping[str, Circle], tables: TablesAtHand, asked: Asked
+) -> Lists:
+    """Lists with what is said of rows that cannot go in a first pass, since they are held back for what they say of others. They are made on trial until no more are found."""
+    if not any(one.late for one in circles.values()):
+        return lists
+    said = {name: pl.DataFrame(schema=SAID_BEFORE) for name in circles}
+    while True:
+        trial = tables.trial()
+        first = {}
+        for plan, intake in lists:
+            if _is_broken(circles, plan):
+                late = circles[plan.name].late
+                first[plan.name] = tried(move, _without(plan, late), intake.with_said(said[plan.name]), trial, asked)
+            else:
+                tried(move, plan, intake, trial, asked)
+        found = 0
+        for plan, intake in lists:
+            if _is_broken(circles, plan):
+                whole = tried(move, plan, intake, trial, asked).written
+                lost = first[plan.name].written.select(WHERE).join(whole, on=WHERE, how="anti", maintain_order="left")
+                said[plan.name] = pl.concat([said[plan.name], _said(lost)])
+                found += lost.height
+        if not found:
+            return [(plan, intake.with_said(said.get(plan.name, _said(None)))) for plan, intake in lists]
+
+
+def in_turn(
+    move: Move, lists: Lists, circles: Mapping[str, Circle], tables: TablesAtHand, asked: Asked
+) -> Iterator[Turn]:
+    """Lists as they are to be made; first passes are made on the way, which give out identifiers."""
+    behind = []
+    for plan, intake in lists:
+        if not _is_broken(circles, plan):
+            yield Turn(plan, intake, circles.get(plan.name))
+            continue
+        late = circles[plan.name].late
+        given = {name: tables.book(name).given for name in sorted(books_of(plan, "mint"))}
+        tried(move, _without(plan, late), intake, tables, asked)
+        titles = tuple(plan.layout.field_named(name).title for name in late)
+        behind.append(Turn(plan, intake.without_said(_CODE), circles[plan.name], Behind(titles, given)))
+    yield from behind
+
+
+def told(move: Move, plan: Plan, circle: Circle | None) -> list[Finding]:
+    """The finding on a list that is needed by what it needs."""
+    if circle is None:
+        return []
+    shown = move.shown(plan.path)
+    way = " -> ".join(circle.way)
+    if not circle.late:
+        fields = ", ".join(plan.layout.field_named(name).title for name in circle.needed)
+        return [
+            Finding(
+                _CODE,
+                shown,
+                field=fields,
+                value=way,
+                rule="a field that may be blank at first; this one is known as the last build left it",
+            )
+        ]
+    fields = ", ".join(plan.layout.field_named(name).title for name in circle.late)
+    order = f"{plan.name}.{FIRST}, then {', '.join(circle.way[1:-1])}, then {plan.name}.{SECOND}"
+    return [Finding(_CODE, shown, field=fields, value=way, rule=f"imported in this order: {order}")]
+
+
+class PassFiles:
+    """The files of a list that is imported in two passes: the records without what they say of later lists, and the key with just that."""
+
+    def __init__(self, move: Move, plan: Plan, outputs: Outputs, behind: Behind) -> None:
+        self._move, self._plan, self._behind = move, plan, behind
+        layout = plan.layout
+        titles = [one.title for one in layout.fields]
+        later = [title for title in titles if title in layout.key_titles or title in behind.titles]
+        self._first = outputs.create(_path(move, plan, FIRST))
+        self._second = outputs.create(_path(move, plan, SECOND))
+        rows = sink_of(layout).RowWriter
+        self._writers = (
+            (self._first, rows(titles, layout.dialect), behind.without),
+            (self._second, rows(later, layout.dialect), behind.with_more),
+        )
+        for file, writer, _ in self._writers:
+            file.write(writer.head())
+
+    def take(self, part: Part) -> None:
+        """Write a part."""
+        for file, writer, chosen in self._writers:
+            rows = chosen(self._plan, part.written)
+            if rows.height:
+                file.write(writer.rows(rows))
+
+    def digests(self) -> list[Digest]:
+        """What was written."""
+        return [file.digest(self._move.shown(file.final)) for file in (self._first, self._second)]
+
+
+def take_away_passes(move: Move, plan: Plan, outputs: Outputs) -> None:
+    """Take the files of two passes of an earlier run away."""
+    for which in (FIRST, SECOND):
+        outputs.take_away(_path(move, plan, which))
+
+
+def _path(move: Move, plan: Plan, which: str) -> Path:
+    whole = built_file(move, plan.name, plan.layout)
+    return whole.with_name(f"{plan.name}.{which}{whole.suffix}")
+
+
+def _is_broken(circles: Mapping[str, Circle], plan: Plan) -> bool:
+    return plan.name in circles and bool(circles[plan.name].late)
+
+
+def _without(plan: Plan, late: Sequence[str]) -> Plan:
+    """A plan that says nothing of some fields."""
+    return replace(plan, flows={name: flow for name, flow in plan.flows.items() if name not in late})
+
+
+def _said(lost: pl.DataFrame | None) -> pl.DataFrame:
+    """What is said of rows that are held back in a second pass, so that they are in the first."""
+    rows = pl.DataFrame(schema={WHERE: pl.Int64}) if lost is None else lost
+    given = {"code": _CODE, "severity": "stop", "column": _CODE, "hint": CODES[_CODE].next}
+    return rows.select(
+        pl.col(WHERE) if name == WHERE else pl.lit(given.get(name), dtype=kind).alias(name)
+        for name, kind in SAID_BEFORE.items()
+    )
