@@ -8,8 +8,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import strategies as st
 
 from conftest import edit, layout_json, program
+from mudanza.core.plans.move_settings import read_move
+from mudanza.core.work.again.against import HANDED_OVER
+from mudanza.core.work.again.handing_over import hand_over
+from mudanza.core.work.build import build
 
 SETTINGS = '[keys.customers]\npattern = "C{000}"\n[keys.meters]\npattern = "M{000}"\n'
 
@@ -35,6 +41,10 @@ def _list(move: Path, name: str, flows: dict[str, str], rows: str) -> None:
 
 @pytest.fixture
 def move(tmp_path: Path) -> Path:
+    return fill(tmp_path)
+
+
+def fill(tmp_path: Path) -> Path:
     """Customers who have been recommended by each other, and their meters; customer 9 never came over."""
     for folder in ("plans", "layouts", "incoming"):
         (tmp_path / folder).mkdir()
@@ -231,3 +241,44 @@ def test_a_record_that_stays_in_the_target_may_be_referred_to_by_its_own_list(mo
         plan.write('[leavers]\ngone = "remove"\n')
     lines, codes = _built(move, *since)["customers"]
     assert (lines, codes["reference.missing"]) == (["C001,Ana,", "C005,Ed,C002"], 1)
+
+
+_people = st.dictionaries(st.sampled_from("123"), st.sampled_from(["Ana", "Bo", "?"]), max_size=3)
+_meters = st.dictionaries(st.sampled_from("abc"), st.sampled_from("123"), max_size=3)
+_sorts = st.fixed_dictionaries(dict.fromkeys(("gone", "held_back"), st.sampled_from(["", '"remove"'])))
+
+
+@settings(max_examples=25, deadline=None, phases=[Phase.explicit, Phase.generate], suppress_health_check=[HealthCheck.function_scoped_fixture])  # fmt: skip
+@given(steps=st.lists(st.tuples(_people, _meters), min_size=2, max_size=4), leavers=st.tuples(_sorts, _sorts))
+def test_every_child_in_the_target_has_its_parent_or_it_is_told(
+    tmp_path_factory: pytest.TempPathFactory, steps: list, leavers: tuple[dict[str, str], dict[str, str]]
+) -> None:
+    """Customers and their meters come, change, leave and are held back; what is new, changed and gone is taken in, list by list."""
+    folder = tmp_path_factory.mktemp("two") / "move"
+    folder.mkdir()
+    fill(folder)
+    edit(folder / "plans/customers.toml", "'{Name}'", """'{Name} -> expect it matches "[A-Z][a-z]+" "a name"'""")
+    for name, says in zip(("customers", "meters"), leavers, strict=True):
+        with (folder / f"plans/{name}.toml").open("a") as plan:
+            plan.write("[leavers]\n" + "".join(f"{sort} = {what}\n" for sort, what in says.items() if what))
+    held: dict[str, dict[str, str]] = {"customers": {}, "meters": {}}
+    for people, meters in steps:
+        rows = {"customers": "Id,Name,By\n", "meters": "Nr,Of\n"}
+        rows["customers"] += "".join(f"{id_},{name},\n" for id_, name in people.items())
+        rows["meters"] += "".join(f"{id_},{of}\n" for id_, of in meters.items())
+        for name, text in rows.items():
+            (folder / f"incoming/{name}.csv").write_text(text)
+        result = build(read_move(folder), ["meters", "customers"], since=HANDED_OVER, fewer=True, new_identities=True)
+        for one in result.lists:
+            sets = {}
+            for which in ("additions", "changes", "removals"):
+                lines = (folder / f"out/{one.name}.{which}.csv").read_text().splitlines()[1:]
+                sets[which] = {line.split(",")[0]: line.split(",")[-1] for line in lines}
+            mine = held[one.name] | sets["additions"] | sets["changes"]
+            held[one.name] = {key: of for key, of in mine.items() if key not in sets["removals"]}
+        told = {group.code for one in result.lists for group in one.findings}
+        lost = {key for key, of in held["meters"].items() if of and of not in held["customers"]}
+        assert bool(lost) == ("leaver.orphaned" in told)
+        if lost:
+            break
+        hand_over(read_move(folder), result.run)

@@ -42,7 +42,7 @@ from mudanza.core.work.order import in_order_of_need, looked_up_lists
 from mudanza.core.work.outdated import made_by, outdated
 from mudanza.core.work.prepared import Prepared
 from mudanza.core.work.progress import Progress, Tell, quietly
-from mudanza.core.work.references import wanted_columns
+from mudanza.core.work.references import orphaned, wanted_columns
 from mudanza.core.work.results import BuildResult, ListResult
 from mudanza.core.work.settling import Asked, comparing_of, prepared, settle_own
 from mudanza.core.work.shapes import build_shape
@@ -266,7 +266,8 @@ def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked
         losses = _losses(compared, tables, asked)
         totals = control_totals(plan, total, difference.left if difference is not None else {})
         about = [*_about_the_whole(ready, total), *compared.changed_kinds(), *losses]
-        about += difference.found if difference is not None else []
+        if difference is not None:
+            about += [*difference.found, *orphaned(plan, tables, difference.staying)]
         if asked.sets and not recipe.key:
             about.append(Finding("since.no-key", shown, rule="a primaryKey in the layout"))
         about += told(move, plan, turn.circle)
@@ -300,6 +301,8 @@ def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked
         )
     if tables.makes_several:
         tables.not_written(plan.name, recipe.known.book, pl.concat(kept.unwritten))
+    if difference is not None and asked.sets:
+        tables.removed[plan.name] = difference.removed
     if kept.wanted:
         # what is handed over beside what the target holds may refer to that
         staying = [difference.staying.select(kept.wanted)] if difference is not None and asked.sets else []

@@ -7,12 +7,13 @@ from dataclasses import dataclass
 
 import polars as pl
 
+from mudanza.core.documents.errors import counted, few
 from mudanza.core.engine.reference import Reference, known_keys
 from mudanza.core.findings.finding import Finding
 from mudanza.core.layouts.layout import ForeignKey, Layout
 from mudanza.core.plans.plan import NOWHERE, Plan
 from mudanza.core.values.key_rule import KeyRule
-from mudanza.core.values.row_columns import WHERE, key_text
+from mudanza.core.values.row_columns import WHERE, key_text, shown_key
 from mudanza.core.work.order import list_of
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
@@ -81,6 +82,23 @@ def references_of(plan: Plan, tables: TablesAtHand) -> tuple[list[Reference], li
         fates = tables.fates_of_list(target.list or "") if by_key else None
         references.append(Reference(target.reference.fields, known, target.compared, target.nowhere(plan), rule, fates))
     return references, unchecked
+
+
+def orphaned(plan: Plan, tables: TablesAtHand, staying: pl.DataFrame) -> list[Finding]:
+    """The findings on records that stay in the target and refer to such as this run takes out of it."""
+    found = []
+    for target in targets_of(plan, tables):
+        gone = tables.removed.get(target.list or "")
+        if gone is None or target.layout is None or target.reference.columns != target.layout.primary_key:
+            continue
+        asked = target.compared.whole(key_text([pl.col(title) for title in target.fields]))
+        ids = gone.to_frame("key").select(target.compared.whole(pl.col("key")).alias("id"), shown_key(pl.col("key")))
+        left = staying.select(asked.alias("id")).join(ids, on="id", how="inner", maintain_order="left")
+        if left.height:
+            shown, field = tables.move.shown(plan.path), ", ".join(target.fields)
+            value = f"{counted(left.height, 'record')}, of {few(left['key'].unique(maintain_order=True).to_list())}"
+            found.append(Finding("leaver.orphaned", shown, field=field, value=value, rule=f"in {target.list}"))
+    return found
 
 
 def refers_to_itself(plan: Plan, tables: TablesAtHand) -> list[Target]:

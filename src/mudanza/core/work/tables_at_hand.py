@@ -55,6 +55,8 @@ class TablesAtHand:
         self.books: dict[str, KeyBook] = {}
         #: of the list that is being made and refers to itself: the places of rows whose references lead nowhere, by the fields that refer
         self.lost: dict[tuple[str, ...], pl.Series] | None = None
+        #: by list that this run has made: the keys of records that it takes out of the target
+        self.removed: dict[str, pl.Series] = {}
         self._crosswalks: dict[str, Crosswalk] = {}
         self._lookups: dict[tuple[str, str], Lookup] = {}
         self._against: dict[str, Against | None] = {}

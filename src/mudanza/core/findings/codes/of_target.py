@@ -11,6 +11,13 @@ CODES = [
         told("3 owners were handed over with status A; their status is D by now, and `keep` no longer chooses them."),
     ),
     Code(
+        "leaver.orphaned",
+        S,
+        "The target goes on holding records that refer to others which this build takes out of it.",
+        'Say in the plan of the records that stay what becomes of them, [leavers] held_back = "remove" or a mark, or let those stay that they refer to.',
+        told("An owner is gone and taken out; two of their animals are held back since, and stay in the target."),
+    ),
+    Code(
         "leaver.unknown-before",
         W,
         "What some records held when the target took them in is not known, so they cannot be marked, and the way back lacks them.",

@@ -53,6 +53,11 @@ class Difference:
     staying: pl.DataFrame
     files: list[Digest]
 
+    @property
+    def removed(self) -> pl.Series:
+        """The keys of records that are taken out."""
+        return self.rows.filter(pl.col("what") == REMOVED)["key"]
+
     def note(self, ledger: Ledger, run: int, list_name: str) -> None:
         """Remember it. The ledger must be held by the run."""
         note_differences(ledger, run, list_name, self.told.against if self.told.files else None, self.rows)
