@@ -18,15 +18,16 @@ class SortedRows:
 
     column: str
     hashes: npt.NDArray[np.uint64]
-    places: npt.NDArray[np.int64]
+    places: npt.NDArray[np.uint32]
     rows: pl.DataFrame
 
     @classmethod
     def of(cls, rows: pl.DataFrame, column: str) -> SortedRows:
         """Rows to be found by a column of texts."""
-        hashes = rows[column].hash(_SEED).to_numpy()
-        places = np.argsort(hashes)
-        return cls(column, hashes[places], places, rows)
+        hashes = rows[column].hash(_SEED)
+        # on all processors, which NumPy's own sorting does not use
+        places = hashes.arg_sort()
+        return cls(column, hashes.gather(places).to_numpy(), places.to_numpy(), rows)
 
     def with_(self, other: SortedRows) -> SortedRows:
         """These rows and others, by the same column."""
