@@ -30,12 +30,13 @@ HEADING = ["Id", "Name", "Born", "Paid", "Active", "Kind", "State"]
 Records = dict[str, tuple[str, ...]]
 
 
-def source(move: Path, people: dict[str, tuple[str, str]]) -> None:
-    """People by their ids: a name, and a state."""
+def source(move: Path, people: dict[str, tuple[str, str]], twice: set[str] | None = None) -> None:
+    """People by their ids: a name, and a state; some of them stand there twice."""
     with (move / "incoming/a.csv").open("w", encoding="utf-8", newline="") as file:
         writer = csv.writer(file)
         writer.writerow(HEADING)
-        writer.writerows([id_, name, "", "", "y", "D", state] for id_, (name, state) in people.items())
+        rows = {id_: [id_, name, "", "", "y", "D", state] for id_, (name, state) in people.items()}
+        writer.writerows([*rows.values(), *(row for id_, row in rows.items() if id_ in (twice or ()))])
 
 
 def records(path: Path) -> Records:
@@ -89,6 +90,7 @@ _step = st.tuples(
         ["sets"] * 4 + ["whole", "anew", "rehearse", "not handed over", "taken back", "rejected", "rejected"]
     ),
     st.sets(st.sampled_from("1234"), min_size=1, max_size=2),
+    st.sets(st.sampled_from("1234"), max_size=1),
     st.sets(st.sampled_from("1234"), max_size=1),
 )
 
@@ -182,9 +184,9 @@ def test_a_target_that_takes_in_what_is_new_changed_and_gone_holds_what_the_list
     with (folder / "plans/people.toml").open("a") as plan:
         plan.write("[leavers]\n" + "".join(f"{sort} = {says}\n" for sort, says in leavers.items() if says))
     model = Model(leavers)
-    for everybody, how, chosen, excluded in steps:
+    for everybody, how, chosen, excluded, twice in steps:
         people = {id_: person for id_, person in everybody.items() if person is not None}
-        source(folder, people)
+        source(folder, people, twice)
         exclusions.write_text("Id,reason\n" + "".join(f"{id_},no\n" for id_ in sorted(excluded)))
         move = read_move(folder)
         was = dict(model.book)
@@ -194,6 +196,7 @@ def test_a_target_that_takes_in_what_is_new_changed_and_gone_holds_what_the_list
         one = result.lists[0]
         about = one.to_target
         assert about is not None and one.balance.holds
+        assert one.balance.merged == len({model.book.get(id_) for id_ in twice & people.keys()} & full.keys())
         assert one.balance.written == len(full) == about.same + about.added + about.changed + about.last
         assert about.added == len(full.keys() - model.target.keys())
         assert about.same == sum(model.target.get(key) == row for key, row in full.items())
@@ -323,6 +326,8 @@ def test_since_a_run_and_only_what_changed(move: Path) -> None:
     assert (move / "out/people.undo-changes.csv").read_text() == "Code;Full name\nP002;Rui\n"
     assert (move / "out/people.additions.csv").read_text() == "Code;Full name;Born;Paid;Active\nP004;Zé;;;J\n"
     assert [leaver["examples"] for leaver in told["leavers"]] == [[{"key": "P003", "changed": None}]]
+    changed = {"field": "Full name", "count": 1, "examples": [{"key": "P002", "before": "Rui", "after": "Ria"}]}
+    assert (told["fields"], told["added_keys"]) == ([changed], ["P004"])
     codes = {
         group["code"]: group["example"]["value"] for group in built(move, "--since", "1", "--rehearse")["findings"]
     }

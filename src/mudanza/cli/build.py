@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
 from typing import TYPE_CHECKING
 
@@ -14,7 +15,7 @@ from mudanza.core.work.shapes import build_shape
 
 if TYPE_CHECKING:
     from mudanza.core.engine.summary import Balance
-    from mudanza.core.work.difference import Compared
+    from mudanza.core.work.difference import ChangedField, Compared
     from mudanza.core.work.results import BuildResult, ControlTotal, ListResult, ToTarget
 
 
@@ -205,7 +206,7 @@ def _show_to_target(told: ToTarget) -> None:
     changed = f"{look.count(told.last)} of them for the last time" if told.last else ""
     rows = [
         ["same", look.count(told.same), ""],
-        ["new", look.count(told.added), ""],
+        ["new", look.count(told.added), _few(told.added_keys, told.added)],
         ["changed", look.count(told.changed + told.last), changed],
         ["leavers", look.count(told.marked + told.removed + told.left + told.last), ""],
     ]
@@ -217,6 +218,9 @@ def _show_to_target(told: ToTarget) -> None:
         look.say(f"  {look.plural(told.told_before, 'record')} left before, and the target was told", style="dim")
     if told.files and not told.added + told.changed + told.last + told.marked + told.removed:
         look.say("  Nothing has changed for the target: the files have headings alone.")
+    if told.fields:
+        look.say()
+        _show_fields(told.fields)
     if told.leavers:
         look.say()
         look.heading("leavers", "the target holds them, and this build does not write them")
@@ -229,6 +233,21 @@ def _show_to_target(told: ToTarget) -> None:
             look.columns(
                 [[Text(key, style="dim"), changed or ""] for key, changed in one.examples], fold=(1,), indent=6
             )
+
+
+def _few(keys: Sequence[str], count: int) -> str:
+    return ", ".join(keys) + (", …" if count > len(keys) else "")
+
+
+def _show_fields(fields: Sequence[ChangedField]) -> None:
+    """Fields that came out otherwise, with examples."""
+    rows: list[list[str | Text]] = []
+    for one in fields:
+        for number, (key, before, after) in enumerate(one.examples):
+            first = [one.field, look.count(one.count)] if number == 0 else ["", ""]
+            was, now = look.shorten(before, 26), Text(look.shorten(after, 26), style="bold")
+            rows.append([*first, Text(key, style="dim"), was, "->", now])
+    look.columns(rows, heads=["field", "records", "for example", "before", "", "now"], right=(1,))
 
 
 def _show_compared(compared: Compared | None) -> None:
@@ -246,17 +265,4 @@ def _show_compared(compared: Compared | None) -> None:
     look.columns([[*row[:2], Text(row[2], style="dim")] for row in rows], right=(1,))
     if compared.fields:
         look.say()
-        examples: list[list[str | Text]] = []
-        for one in compared.fields:
-            for number, (key, before, after) in enumerate(one.examples):
-                first = [one.field, look.count(one.count)] if number == 0 else ["", ""]
-                examples.append(
-                    [
-                        *first,
-                        Text(key, style="dim"),
-                        look.shorten(before, 26),
-                        "->",
-                        Text(look.shorten(after, 26), style="bold"),
-                    ]
-                )
-        look.columns(examples, heads=["field", "records", "for example", "before", "", "now"], right=(1,))
+        _show_fields(compared.fields)

@@ -64,32 +64,45 @@ def compare_builds(move: Move, plan: Plan, now: pl.DataFrame) -> Compared | None
     before, now = before.with_columns(key), now.with_columns(key)
     gone, fresh = before.join(now, on=_KEY, how="anti"), now.join(before, on=_KEY, how="anti")
     both = now.join(before, on=_KEY, how="inner", suffix=_WAS, maintain_order="left")
-    differs = {t: pl.col(t).ne_missing(pl.col(f"{t}{_WAS}")) for t in titles if t not in keys}
-    counts = both.select(
-        [pl.any_horizontal(list(differs.values())).sum().alias(_KEY), *(d.sum().alias(t) for t, d in differs.items())]
+    others = [title for title in titles if title not in keys]
+    changed = both.select(pl.any_horizontal(_differs(t) for t in others).sum()).item() if others else 0
+    fields = _changed_fields(both, others)
+    return Compared(
+        shown, both.height - changed, changed, fresh.height, gone.height, fields, some_keys(fresh), some_keys(gone)
     )
-    counted = counts.row(0, named=True) if differs else {_KEY: 0}
+
+
+def fields_changed(before: pl.DataFrame, now: pl.DataFrame, keys: list[str]) -> list[ChangedField]:
+    """The fields in which records differ from what they were, row by row; `keys` are the headings of the key."""
+    was = before.rename({title: f"{title}{_WAS}" for title in before.columns})
+    key = key_text([pl.col(title) for title in keys]).alias(_KEY)
+    return _changed_fields(now.hstack(was).with_columns(key), [title for title in now.columns if title not in keys])
+
+
+def _differs(title: str) -> pl.Expr:
+    return pl.col(title).ne_missing(pl.col(f"{title}{_WAS}"))
+
+
+def _changed_fields(both: pl.DataFrame, titles: list[str]) -> list[ChangedField]:
+    """Of records beside what they were: the fields that changed, those of most records first."""
+    counts = both.select(_differs(title).sum().alias(title) for title in titles)
+    counted = counts.row(0, named=True) if titles else {}
     changed = [
         ChangedField(
-            t, counted[t], both.filter(d).select(shown_key(pl.col(_KEY)), f"{t}{_WAS}", t).head(_EXAMPLES).rows()
+            t,
+            counted[t],
+            both.filter(_differs(t)).select(shown_key(pl.col(_KEY)), f"{t}{_WAS}", t).head(_EXAMPLES).rows(),
         )
-        for t, d in differs.items()
+        for t in titles
         if counted[t]
     ]
-    return Compared(
-        shown,
-        both.height - counted[_KEY],
-        counted[_KEY],
-        fresh.height,
-        gone.height,
-        sorted(changed, key=lambda one: -one.count),
-        _some(fresh),
-        _some(gone),
-    )
+    return sorted(changed, key=lambda one: -one.count)
 
 
-def _some(records: pl.DataFrame) -> list[str]:
-    return records.head(_EXAMPLES).select(shown_key(pl.col(_KEY))).to_series().to_list()
+def some_keys(records: pl.DataFrame, keys: list[str] | None = None) -> list[str]:
+    """The keys of some records, made of the columns of these headings if they have none yet."""
+    key = pl.col(_KEY) if keys is None else key_text([pl.col(title) for title in keys])
+    return records.head(_EXAMPLES).select(shown_key(key)).to_series().to_list()
 
 
 def _whole(shown: str, titles: list[str], before: pl.DataFrame, now: pl.DataFrame) -> Compared:

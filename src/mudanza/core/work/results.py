@@ -11,7 +11,7 @@ from mudanza.core.findings.codes import Severity
 from mudanza.core.findings.tally import Group
 from mudanza.core.values.digest import Digest
 from mudanza.core.work.again.leavers import Leavers
-from mudanza.core.work.difference import Compared
+from mudanza.core.work.difference import ChangedField, Compared
 
 
 @dataclass(frozen=True)
@@ -30,7 +30,7 @@ class SourceIdentities:
 class ToTarget:
     """What a build of a list is to the target, or to the run that it is compared with (`against`, in words): of the records written, how many are the same, new, changed and
     changed for the last time; of the others that the target holds, how many are marked, taken out, left as they are, and were told before; the leavers by their reasons; and
-    whether files of it were written."""
+    whether files of it are written."""
 
     against: str
     same: int
@@ -43,6 +43,9 @@ class ToTarget:
     told_before: int
     leavers: list[Leavers]
     files: bool
+    #: where files are written: keys of some that are new, and the fields that change
+    added_keys: list[str] = field(default_factory=list)
+    fields: list[ChangedField] = field(default_factory=list)
 
 
 @dataclass(frozen=True)

@@ -196,6 +196,8 @@ class Comparing:
             told_before,
             groups_of(self._plan, found),
             self._sets is not None,
+            self._sets.added_keys if self._sets is not None else [],
+            self._sets.fields if self._sets is not None else [],
         )
 
     def _findings(self, found: pl.DataFrame, unknown: int) -> list[Finding]:

@@ -19,6 +19,7 @@ from mudanza.core.values.row_columns import INNER
 from mudanza.core.work.again.against import ids_of
 from mudanza.core.work.again.before import in_layout
 from mudanza.core.work.behind import Behind
+from mudanza.core.work.difference import ChangedField, fields_changed, some_keys
 
 ADDITIONS, CHANGES, REMOVALS = "additions", "changes", "removals"
 _SETS = (ADDITIONS, CHANGES, REMOVALS)
@@ -37,6 +38,9 @@ class ChangeSets:
         self._additions: list[pl.DataFrame] = []
         self._changes: list[pl.DataFrame] = []
         self.files: list[OutFile] = []
+        #: for people: the keys of some additions, and the fields that change
+        self.added_keys: list[str] = []
+        self.fields: list[ChangedField] = []
 
     def take(self, added: pl.DataFrame, changed: pl.DataFrame) -> None:
         """Take written records (with the columns to sort by) that are new in the target, and those that are other."""
@@ -54,6 +58,8 @@ class ChangeSets:
             changed = pl.concat([later, changed])
             old = pl.concat([self._behind.without(self._plan, later), old])
         columns = self._changed_columns(changed, old)
+        self.added_keys = some_keys(added, self._keys)
+        self.fields = fields_changed(old, changed, self._keys) if old.height == changed.height else []
         gone = removed.select(pl.col("key").alias(KEY))
         self._write(ADDITIONS, self._added, added)
         self._write(CHANGES, columns, changed)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from mudanza.core.work.shapes.common import (
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from mudanza.core.engine.totals import Amount
     from mudanza.core.work.check import CheckResult
     from mudanza.core.work.coverage import Coverage
-    from mudanza.core.work.difference import Compared
+    from mudanza.core.work.difference import ChangedField, Compared
     from mudanza.core.work.preview import PreviewResult
     from mudanza.core.work.results import BuildResult, ListResult, ToTarget
     from mudanza.core.work.saying_by_hand import SaidNow
@@ -76,17 +76,22 @@ def _to_target_shape(told: ToTarget) -> Shape:
         {**of(one, "why rule what said count"), "examples": [{"key": key, "changed": c} for key, c in one.examples]}
         for one in told.leavers
     ]
-    return {**of(told, "against same added changed last marked removed left told_before files"), "leavers": leavers}
+    names = "against same added changed last marked removed left told_before files added_keys"
+    return {**of(told, names), "fields": _fields_shape(told.fields), "leavers": leavers}
 
 
-def _compared_shape(compared: Compared) -> Shape:
-    fields = [
+def _fields_shape(fields: Sequence[ChangedField]) -> list[Shape]:
+    return [
         {
             **of(one, "field count"),
             "examples": [{"key": key, "before": before, "after": after} for key, before, after in one.examples],
         }
-        for one in compared.fields
+        for one in fields
     ]
+
+
+def _compared_shape(compared: Compared) -> Shape:
+    fields = _fields_shape(compared.fields)
     return {**of(compared, "file same changed added removed added_keys removed_keys"), "fields": fields}
 
 
