@@ -236,7 +236,7 @@ def _show_to_target(told: ToTarget) -> None:
 
 
 def _few(keys: Sequence[str], count: int) -> str:
-    return ", ".join(keys) + (", …" if count > len(keys) else "")
+    return "; ".join(keys) + ("; …" if count > len(keys) else "")
 
 
 def _show_fields(fields: Sequence[ChangedField]) -> None:

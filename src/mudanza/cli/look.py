@@ -38,6 +38,15 @@ def say(text: str = "", *, style: str | None = None) -> None:
     out.print(Text(text, style=style or ""))
 
 
+def together(lists: Sequence[str]) -> None:
+    """That rows of some lists can keep rows from going, so that a look at these alone does not tell all."""
+    if lists:
+        say(
+            f"  goes together with {', '.join(lists)}: whether all of it can go, a build tells (--rehearse)",
+            style="dim",
+        )
+
+
 def heading(text: str, note: str = "") -> None:
     """A heading with a quiet note behind it."""
     out.print(Text.assemble((text, f"bold {ACCENT}"), ("  " + note if note else "", "dim")))

@@ -154,6 +154,7 @@ def _say(
 def _show(result: PreviewResult) -> None:
     if not result.rows:
         look.say("no rows to show.")
+    look.together(result.goes_with)
     for number, row in enumerate(result.rows):
         if number:
             look.say()

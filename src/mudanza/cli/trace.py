@@ -76,6 +76,7 @@ def command(
 
 def _show(one: Trace, chosen: set[str] | None) -> None:
     look.heading(f"{one.list_name} {one.key or ''}".strip(), f"{look.plural(len(one.rows), 'source row')}")
+    look.together(one.goes_with)
     for row in one.rows:
         look.say()
         _row(row, chosen)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
 
@@ -25,6 +25,7 @@ from mudanza.core.plans.plan import Plan
 from mudanza.core.values.row_columns import FILE, LINE, SOURCE
 from mudanza.core.work.choosing import Choice, choose
 from mudanza.core.work.prepared import Prepared, prepare
+from mudanza.core.work.together import goes_with
 
 
 @dataclass(frozen=True)
@@ -55,10 +56,11 @@ class PreviewRow:
 
 @dataclass(frozen=True)
 class PreviewResult:
-    """Some rows of a list."""
+    """Some rows of a list, and the lists whose rows can keep its rows from going, which a build alone knows."""
 
     name: str
     rows: list[PreviewRow]
+    goes_with: list[str] = field(default_factory=list)
 
 
 def preview(
@@ -115,7 +117,7 @@ def preview(
         findings = with_cells(ends.findings, opened, recipe)
         skipped = skipped_by(recipe, some, opened.own(intake.columns))
         shown += _rows(ready, opened, some, whole, ends, findings, skipped, fields)
-    return PreviewResult(name, shown)
+    return PreviewResult(name, shown, goes_with(move, plan, ready.tables))
 
 
 def _rows(

@@ -152,16 +152,31 @@ def _pairs(move: Move, plan: Plan, plans: Collection[str], tables: TablesAtHand)
 def _check_whole(move: Move, plans: Collection[str], tables: TablesAtHand) -> None:
     """Raise where the lines of a list that is made are not made with it."""
     for name in move.names("plans", ".toml"):
-        other = None
         # of a plan that is not finished nothing is known
         with suppress(MudanzaError):
             other = load_plan(move, name) if name not in plans else None
-        if other is not None and other.together:
-            headers = {one.reference.fields: one.list for one in targets_of(other, tables)}
-            for says in other.together:
-                header = headers.get(says.fields)
-                if header is not None and header in plans:
-                    raise _apart(move, other, header, header)
+            headers = [] if other is None else [header for header, _ in _headers(other, tables) if header in plans]
+        if other is not None and headers:
+            raise _apart(move, other, headers[0], headers[0])
+
+
+def goes_with(move: Move, plan: Plan, tables: TablesAtHand) -> list[str]:
+    """The lists whose rows can keep rows of a list from going, so that a build alone knows whether one goes."""
+    found = [header for header, says in _headers(plan, tables) if says.goes != EACH]
+    for name in move.names("plans", ".toml"):
+        if name != plan.name:
+            with suppress(MudanzaError):
+                of = _headers(load_plan(move, name), tables)
+                found += [name for header, says in of if header == plan.name and says.goes == ALL]
+    return list(dict.fromkeys(found))
+
+
+def _headers(lines: Plan, tables: TablesAtHand) -> list[tuple[str, Together]]:
+    """The lists that lines go together with, as their plan says."""
+    if not lines.together:
+        return []
+    lists = {one.reference.fields: one.list for one in targets_of(lines, tables)}
+    return [(header, says) for says in lines.together if (header := lists.get(says.fields)) is not None]
 
 
 def _apart(move: Move, lines: Plan, header: str, made: str) -> MoveError:

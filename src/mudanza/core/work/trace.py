@@ -33,6 +33,7 @@ from mudanza.core.work.choosing import Choice, choose
 from mudanza.core.work.order import list_of
 from mudanza.core.work.prepared import Prepared, prepare
 from mudanza.core.work.tables_at_hand import TablesAtHand
+from mudanza.core.work.together import goes_with
 
 _MOST = 5
 
@@ -100,6 +101,8 @@ class Trace:
     told: list[tuple[HandOver, str, str | None]] = field(default_factory=list)
     changes: list[tuple[str, str, str | None, str | None]] = field(default_factory=list)
     related: list[Related] = field(default_factory=list)
+    #: lists whose rows can keep its rows from going, which a build alone knows
+    goes_with: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -173,6 +176,7 @@ def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str
         told_of(ledger, name, target),
         changes,
         _related(ready.tables, plan, texts),
+        goes_with(move, plan, ready.tables),
     )
 
 

@@ -111,7 +111,7 @@ def preview_shape(result: PreviewResult) -> Shape:
         }
         for row in result.rows
     ]
-    return {"name": result.name, "rows": rows}
+    return {"name": result.name, "rows": rows, "goes_with": result.goes_with}
 
 
 def said_shape(said: SaidNow) -> Shape:

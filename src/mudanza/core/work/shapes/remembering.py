@@ -50,6 +50,7 @@ def _traced_shape(one: Trace) -> Shape:
         ],
         "changes": one.changes,
         "related": all_of(one.related, "list_name to fields count keys"),
+        "goes_with": one.goes_with,
     }
 
 
