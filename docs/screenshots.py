@@ -55,7 +55,7 @@ PICTURES: dict[str, tuple[list[str], str]] = {
 LONG = {
     "sources": ("8", "190x66"),
     "build": ("9", "170x58"),
-    "again": ("8", "190x66"),
+    "again": ("7", "190x78"),
     "survey": ("10", "155x48"),
     "trace": ("9", "158x52"),
 }

@@ -116,6 +116,12 @@ def test_what_is_new_of_a_circle_comes_in_the_same_order(tmp_path: Path) -> None
     changes = read(out / "branches.changes.csv")
     assert {row["code"]: row["manager"] for row in changes} == {"B01": "P02", "B02": "P02"}
     assert {row["code"]: row["manager"] for row in read(out / "branches.undo-changes.csv")} == {"B01": "P01", "B02": ""}
+    # all files of a list are in its order
+    edit(move / "plans/branches.toml", "[fields]", '[rows]\nsort = ["Name"]\n[fields]')
+    write(move, [("c", ""), ("b", "1"), ("a", "1")], [("x", "0"), ("y", "1")])
+    program("build", "--fewer", cwd=move, status=0)
+    assert [row["name"] for row in read(out / "branches.csv")] == ["a", "b", "c"]
+    assert [row["name"] for row in read(out / "branches.first.csv")] == ["a", "b", "c"]
     # without the circle nothing is left of it
     edit(move / "plans/branches.toml", "manager = '{Other} -> key people'", "# manager comes later")
     program("build", "--fewer", cwd=move, status=0)

@@ -251,6 +251,8 @@ def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked
             if contents is not None:
                 contents.take(_contents(part, kept.sent[-1]["key"], recipe.titles))
             asked.tell(Progress(f"building {plan.name}", total.total.read, part.share))
+        if passes is not None:
+            passes.close()
         asked.tell(Progress(f"closing {plan.name}", total.total.read, 1.0))
         read = [digest.result() for digest in digests] + _read_beside(ready)
         check_unchanged(intake)

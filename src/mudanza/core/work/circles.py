@@ -9,7 +9,7 @@ from pathlib import Path
 import polars as pl
 
 from mudanza.core.engine.intake import SAID_BEFORE, Intake
-from mudanza.core.engine.local import Part
+from mudanza.core.engine.local import Part, in_order
 from mudanza.core.findings.codes import CODES
 from mudanza.core.findings.finding import Finding
 from mudanza.core.plans.move import Move
@@ -108,7 +108,8 @@ class PassFiles:
     """The files of a list that is imported in two passes: the records without what they say of later lists, and the key with just that."""
 
     def __init__(self, move: Move, plan: Plan, outputs: Outputs, behind: Behind) -> None:
-        self._move, self._plan, self._behind = move, plan, behind
+        self._move, self._plan = move, plan
+        self._to_sort: list[pl.DataFrame] = []
         layout = plan.layout
         titles = [one.title for one in layout.fields]
         later = [title for title in titles if title in layout.key_titles or title in behind.titles]
@@ -123,9 +124,20 @@ class PassFiles:
             file.write(writer.head())
 
     def take(self, part: Part) -> None:
-        """Write a part."""
+        """Write a part, or keep its records until all are there to be sorted."""
+        if self._plan.sort:
+            self._to_sort.append(part.written)
+        else:
+            self._write(part.written)
+
+    def close(self) -> None:
+        """Write what was still to come."""
+        if self._to_sort:
+            self._write(in_order(self._plan, self._to_sort))
+
+    def _write(self, records: pl.DataFrame) -> None:
         for file, writer, chosen in self._writers:
-            rows = chosen(self._plan, part.written)
+            rows = chosen(self._plan, records)
             if rows.height:
                 file.write(writer.rows(rows))
 

@@ -20,7 +20,7 @@ from mudanza.core.values.row_columns import CORRECTED, FILE, INNER, LINE, TEXT, 
 from mudanza.core.work.again.comparing import Comparing
 from mudanza.core.work.behind import Behind
 from mudanza.core.work.prepared import Prepared, assembled
-from mudanza.core.work.progress import Tell
+from mudanza.core.work.progress import Progress, Tell
 from mudanza.core.work.references import lost_in, refers_to_itself
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
@@ -111,7 +111,10 @@ def tried(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: A
     missed = [pl.DataFrame(schema=MISSED)]
     place = pl.format("{} line {}", FILE, LINE).alias(PLACE)
     comparing = comparing_of(ready, nowhere) if asked.sets else None
+    read = 0
     for part in run_recipe(plan, recipe, intake, memory):
+        read += part.summary.total.read
+        asked.tell(Progress(f"trying {plan.name}", read, part.share))
         written.append(part.written.select(part.places.alias(WHERE), *recipe.titles))
         missed.append(part.missed.select(list(MISSED)))
         if comparing is not None:
