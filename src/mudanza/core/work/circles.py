@@ -19,7 +19,7 @@ from mudanza.core.state.files import Outputs
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import WHERE
 from mudanza.core.work.behind import Behind
-from mudanza.core.work.order import Circle, books_of
+from mudanza.core.work.order import Circle, books_of, needed_by
 from mudanza.core.work.settling import Asked, tried
 from mudanza.core.work.tables_at_hand import TablesAtHand
 from mudanza.core.work.together import Lists
@@ -42,8 +42,11 @@ def settle_circles(
     move: Move, lists: Lists, circles: Mapping[str, Circle], tables: TablesAtHand, asked: Asked
 ) -> Lists:
     """Lists with what is said of rows that cannot go in a first pass, since they are held back for what they say of others. They are made on trial until no more are found."""
-    if not any(one.late for one in circles.values()):
+    broken = {name for name, one in circles.items() if one.late}
+    if not broken:
         return lists
+    around = {name for one in broken for name in circles[one].way}
+    involved = needed_by([plan for plan, _ in lists], around)
     said = {name: pl.DataFrame(schema=SAID_BEFORE) for name in circles}
     while True:
         trial = tables.trial()
@@ -52,7 +55,7 @@ def settle_circles(
             if _is_broken(circles, plan):
                 late = circles[plan.name].late
                 first[plan.name] = tried(move, _without(plan, late), intake.with_said(said[plan.name]), trial, asked)
-            else:
+            elif plan.name in involved:
                 tried(move, plan, intake, trial, asked)
         found = 0
         for plan, intake in lists:
