@@ -282,3 +282,29 @@ def test_every_child_in_the_target_has_its_parent_or_it_is_told(
         if lost:
             break
         hand_over(read_move(folder), result.run)
+
+
+def test_a_reference_is_of_one_record(move: Path) -> None:
+    """By a column that is no key, two customers may be meant."""
+    _layout(move, "meters", ["No", "Customer"], {"customer": ("customers.csv", "name")})
+    edit(move / "plans/meters.toml", "{Of} -> key customers", "{Of}")
+    (move / "incoming/customers.csv").write_text("Id,Name,By\n1,Ana,\n2,Bo,\n3,Bo,\n", encoding="utf-8")
+    (move / "incoming/meters.csv").write_text("Nr,Of\na,Ana\nb,Bo\nc,\nd,Cy\n", encoding="utf-8")
+    codes = {"reference.several": 1, "reference.missing": 1}
+    assert _built(move, "customers", "meters")["meters"] == (["M001,Ana", "M002,"], codes)
+    rule = program("explain", "reference.several", cwd=move, status=0).out
+    assert "more than one record" in rule
+    with (move / "plans/meters.toml").open("a", encoding="utf-8") as plan:
+        plan.write('[references]\ncustomer = "write"\n')
+    assert _built(move, "customers", "meters", status=0)["meters"][1] == {"reference.written": 1}
+
+
+def test_a_record_that_is_written_for_the_last_time_is_one_record(move: Path) -> None:
+    with (move / "plans/customers.toml").open("a", encoding="utf-8") as plan:
+        plan.write('[rows]\nkeep = \'{Name} != "Bo!"\'\n[leavers]\nunselected = "last change"\n')
+    (move / "incoming/meters.csv").write_text("Nr,Of\na,2\n", encoding="utf-8")
+    _built(move, "customers", "meters", status=0)
+    program("handed-over", "1", cwd=move, status=0)
+    edit(move / "incoming/customers.csv", "2,Bo,1", "2,Bo!,1")
+    built = _built(move, "customers", "meters", "--since", status=0)
+    assert ("C002,Bo!,C001" in built["customers"][0], built["meters"]) == (True, (["M001,C002"], {}))

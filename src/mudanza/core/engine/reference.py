@@ -42,9 +42,9 @@ class Reference:
 
 
 def known_keys(rows: pl.DataFrame, titles: Sequence[str], compared: KeyRule) -> pl.DataFrame:
-    """What the records of a list offer to references by these columns."""
+    """What the records of a list offer to references by these columns, and how many of them have it."""
     key = compared.whole(key_text([pl.col(title) for title in titles]))
-    return rows.select(key.alias(_KEY)).unique(maintain_order=True).with_columns(pl.lit(True).alias(_THERE))
+    return rows.select(key.alias(_KEY)).group_by(_KEY).len(_THERE)
 
 
 def leading_nowhere(
@@ -53,6 +53,9 @@ def leading_nowhere(
     """Whether the texts of a reference's fields are of no record, as a yes/no value with the problem that tells of it, by what is `said` to lead nowhere (the texts if None)."""
     joined = key_text([text.expr for text in texts])
     asked = stages.hold(combined(list(texts), reference.compared.whole(joined), Kind.TEXT))
+    title = ", ".join(field.title for field in fields)
+    shown = shown_key(joined) if said is None else said
+    several = []
     if isinstance(reference.known, pl.Series):
         nowhere = stages.hold(asked.map(pl.col(WHERE).is_in(reference.known.implode()), Kind.YESNO))
     else:
@@ -61,16 +64,18 @@ def leading_nowhere(
             [blank_as_rendered(field, text.expr) for field, text in zip(fields, texts, strict=True)]
         ).fill_null(True)
         nowhere = stages.hold(there.map(there.expr.is_null() & ~blank, Kind.YESNO))
-    title = ", ".join(field.title for field in fields)
-    shown = shown_key(joined) if said is None else said
+        if reference.nowhere != NOWHERE[2] and (reference.known[_THERE] > 1).any():
+            # a list without duplicates, as those of a key are, is not asked
+            rule = pl.format("one record {}; {} have it", pl.lit(reference.rule), there.expr)
+            several.append(Problem("reference.several", title, (there.expr > 1).fill_null(False), shown, rule))
     if reference.fates is None:
         problem = Problem(_LED[reference.nowhere], title, nowhere.expr, shown, reference.rule)
-        return Value(Kind.YESNO, nowhere.expr, nowhere.level, nowhere.late, (problem,))
+        return Value(Kind.YESNO, nowhere.expr, nowhere.level, nowhere.late, (problem, *several))
     code, told = stages.join(asked, reference.fates)
     held_back = reference.nowhere == NOWHERE[0]
     unknown = nowhere.expr & code.expr.is_null() if held_back else nowhere.expr
     rule = pl.coalesce(told.expr, pl.lit(reference.rule))
-    problems = [Problem(_LED[reference.nowhere], title, unknown, shown, rule)]
+    problems = [Problem(_LED[reference.nowhere], title, unknown, shown, rule), *several]
     for one in FATES if held_back else ():
         problems.append(Problem(one, title, nowhere.expr & (code.expr == one).fill_null(False), shown, rule))
     level = max(nowhere.level, code.level, told.level)

@@ -153,6 +153,13 @@ CODES = [
         told("Branch 'N9' is not among the codes of branches.csv."),
     ),
     Code(
+        "reference.several",
+        S,
+        "A value refers to more than one record: the other list has it several times.",
+        "Refer by the other list's key. A plan says below [references] if such a reference is to be written all the same.",
+        told("The town Esposende is that of two branches, so it does not tell which one is meant."),
+    ),
+    Code(
         "reference.skipped",
         S,
         "A value refers to a record that is not written, because its row was left out: by `keep`, or by hand.",

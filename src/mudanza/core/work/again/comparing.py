@@ -156,7 +156,8 @@ class Comparing:
         return Difference(told, rows, marks, self._findings(found, unknown), left, self._staying(before, found), files)
 
     def _staying(self, before: pl.DataFrame, found: pl.DataFrame) -> pl.DataFrame:
-        stays = found.filter((pl.col("what") != REMOVE).fill_null(True))["key"]
+        # what is written for the last time is among the written
+        stays = found.filter(~pl.col("what").is_in([REMOVE, LAST_CHANGE]).fill_null(False))["key"]
         return in_layout(before.filter(pl.col(KEY).is_in(stays.implode())), self._plan.layout)
 
     def _left(self, leaving: pl.DataFrame, name: str) -> Amount:
