@@ -547,6 +547,28 @@ def test_where_none_is_right_none_is_composed(tmp_path: Path) -> None:
     assert "full_name" in program("match", "people", "--rehearse", "--json", cwd=move, status=0).json["without"]
 
 
+def test_a_column_of_numbers_is_no_name(tmp_path: Path) -> None:
+    """Whatever its heading says; the same heading above names is found."""
+    rows = [("Ana Sá", 101), ("Rui Reis", 102), ("Eva Vaz", 103)]
+    for at, found in ((0, True), (1, False)):
+        text = "Nr,Full name\n" + "".join(f"{n},{row[at]}\n" for n, row in enumerate(rows))
+        move = a_move(tmp_path / str(at), {"nr": "Nr", "full_name": "Full name"}, {"old": text})
+        made = program("match", "people", "--rehearse", "--json", cwd=move, status=0).json
+        assert ("full_name" in {p["field"] for p in made["proposals"]}) is found
+
+
+def test_of_two_columns_that_could_be_meant_none_is_sure(tmp_path: Path) -> None:
+    """It is asked which one is; a heading that is known already teaches no word."""
+    rows = "".join(f"{n},21 45{n} 33 00,91 22{n} 44 55\n" for n in range(1, 9))
+    fields = {"nr": "Nr", "phone": "Phone"}
+    move = a_move(tmp_path / "two", fields, {"old": "Nr,Phone,Telephone\n" + rows})
+    shown = program("match", "people", "--ask", cwd=move, status=0, given="a\n").out
+    assert "people: phone" in shown and "words.csv" not in shown
+    assert [one.field for one in read_answers(move)] == ["phone"]
+    alone = a_move(tmp_path / "one", fields, {"old": "Nr,Phone,Colour\n" + rows})
+    assert "people: phone" not in program("match", "people", "--ask", cwd=alone, status=0, given="").out
+
+
 def test_a_new_flow_of_codes_brings_its_crosswalk(tmp_path: Path) -> None:
     """Also where it takes the place of one that stood there unsure; and words are kept as somebody's spreadsheet left them."""
     types = {"kind": {"base": "string", "format": "north|south|east"}}
