@@ -114,9 +114,14 @@ def test_a_header_goes_with_its_lines(tmp_path: Path) -> None:
     assert (differs["value"], differs["rule"]) == ("5", "4, the sum of amount of its lines in lines")
     assert groups["lines", "together.incomplete"]["count"] == 2
     assert [one["written"] for one in lists] == [1, 1]
+    # nothing is known of a plan that is not finished
+    (move / "plans/drafted.toml").write_text("[fields]\n")
     for made, other in (("bills", "bills"), ("lines", "lines")):
         wrong = program("build", made, cwd=move, status=2).err
         assert f"only {other} was to be built" in wrong and "mudanza build bills lines" in wrong
+    assert program("preview", "bills", "--json", cwd=move, status=0).json["goes_with"] == ["lines"]
+    edit(move / "plans/lines.toml", '{ goes = "all or none", sum = "amount", is = "total" }', '"each for itself"')
+    program("build", "bills", cwd=move, status=0)
 
 
 @pytest.mark.parametrize(

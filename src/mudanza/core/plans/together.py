@@ -24,6 +24,11 @@ class Together:
     sum: str | None = None
     total: str | None = None
 
+    @property
+    def asks(self) -> bool:
+        """Whether anything is asked of headers and lines beyond what is asked of each."""
+        return self.goes != EACH or self.sum is not None
+
 
 def read_together(node: Section, layout: Layout) -> tuple[Together, ...]:
     """[together] of a plan. Raises PlanError with the place of what is wrong."""

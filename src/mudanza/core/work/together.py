@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 
@@ -129,7 +129,7 @@ def settle_together(move: Move, lists: Lists, tables: TablesAtHand, asked: Asked
 
 def _pairs(move: Move, plan: Plan, plans: Collection[str], tables: TablesAtHand) -> list[_Pair]:
     found = []
-    for says in plan.together:
+    for says in (one for one in plan.together if one.asks):
         target = next(one for one in targets_of(plan, tables) if one.reference.fields == says.fields)
         at = ("together", ", ".join(says.fields))
         if target.list is None or target.layout is None:
@@ -151,24 +151,28 @@ def _pairs(move: Move, plan: Plan, plans: Collection[str], tables: TablesAtHand)
 
 def _check_whole(move: Move, plans: Collection[str], tables: TablesAtHand) -> None:
     """Raise where the lines of a list that is made are not made with it."""
-    for name in move.names("plans", ".toml"):
-        # of a plan that is not finished nothing is known
-        with suppress(MudanzaError):
-            other = load_plan(move, name) if name not in plans else None
-            headers = [] if other is None else [header for header, _ in _headers(other, tables) if header in plans]
-        if other is not None and headers:
+    for other in _others(move, plans):
+        headers = [header for header, _ in _headers(other, tables) if header in plans]
+        if headers:
             raise _apart(move, other, headers[0], headers[0])
 
 
 def goes_with(move: Move, plan: Plan, tables: TablesAtHand) -> list[str]:
     """The lists whose rows can keep rows of a list from going, so that a build alone knows whether one goes."""
     found = [header for header, says in _headers(plan, tables) if says.goes != EACH]
-    for name in move.names("plans", ".toml"):
-        if name != plan.name:
-            with suppress(MudanzaError):
-                of = _headers(load_plan(move, name), tables)
-                found += [name for header, says in of if header == plan.name and says.goes == ALL]
+    for other in _others(move, [plan.name]):
+        found += [other.name for header, says in _headers(other, tables) if header == plan.name and says.goes == ALL]
     return list(dict.fromkeys(found))
+
+
+def _others(move: Move, plans: Collection[str]) -> Iterator[Plan]:
+    """The plans of other lists, as far as they can be read: of one that is not finished nothing is known."""
+    for name in move.names("plans", ".toml"):
+        other = None
+        with suppress(MudanzaError):
+            other = load_plan(move, name) if name not in plans else None
+        if other is not None:
+            yield other
 
 
 def _headers(lines: Plan, tables: TablesAtHand) -> list[tuple[str, Together]]:
@@ -176,7 +180,7 @@ def _headers(lines: Plan, tables: TablesAtHand) -> list[tuple[str, Together]]:
     if not lines.together:
         return []
     lists = {one.reference.fields: one.list for one in targets_of(lines, tables)}
-    return [(header, says) for says in lines.together if (header := lists.get(says.fields)) is not None]
+    return [(header, says) for says in lines.together if says.asks and (header := lists.get(says.fields)) is not None]
 
 
 def _apart(move: Move, lines: Plan, header: str, made: str) -> MoveError:
