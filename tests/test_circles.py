@@ -135,3 +135,18 @@ def test_a_circle_that_nothing_can_break_is_told(tmp_path: Path) -> None:
     lists = program("build", "--rehearse", "--json", cwd=move, status=1).json["lists"]
     told = [g["example"] for one in lists for g in one["findings"] if g["code"] == "reference.circle"]
     assert len(told) == 1 and "may be blank at first" in told[0]["rule"]
+
+
+def test_who_looks_up_a_list_of_a_circle_finds_it_whole(tmp_path: Path) -> None:
+    """Calls look up the manager of a branch; they come first by name, and last in the order of need."""
+    move = make(tmp_path / "move")
+    write(move, [("a", "0"), ("b", "")], [("x", "0")])
+    (move / "layouts/a_calls.json").write_text(layout_json([{"name": "no"}, {"name": "who"}], primaryKey="no"))
+    (move / "plans/a_calls.toml").write_text(
+        'layout = "layouts/a_calls.json"\n[[source]]\nname = "old"\nfile = "incoming/calls.csv"\n[lookup.manager]\nlist = "branches"\n'
+        "key = \"code\"\n[fields]\nno = '{No}'\nwho = '{Branch} -> key branches -> lookup manager \"manager\"'\n"
+    )
+    (move / "incoming/calls.csv").write_text("No,Branch\n1,0\n")
+    lists = program("build", "--json", cwd=move, status=0).json["lists"]
+    assert [one["list"] for one in lists] == ["people", "branches", "a_calls"]
+    assert read(move / "out/a_calls.csv") == [{"no": "1", "who": "P01"}]

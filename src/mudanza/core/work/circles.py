@@ -71,18 +71,22 @@ def settle_circles(
 def in_turn(
     move: Move, lists: Lists, circles: Mapping[str, Circle], tables: TablesAtHand, asked: Asked
 ) -> Iterator[Turn]:
-    """Lists as they are to be made; first passes are made on the way, which give out identifiers."""
-    behind = []
+    """Lists as they are to be made, each as soon as all is there that it needs; first passes are made on the way, which give out identifiers."""
+    waiting: dict[str, Turn] = {}
+    there: set[str] = set()
     for plan, intake in lists:
-        if not _is_broken(circles, plan):
+        there.add(plan.name)
+        if _is_broken(circles, plan):
+            late = circles[plan.name].late
+            given = {name: tables.book(name).given for name in sorted(books_of(plan, "mint"))}
+            tried(move, _without(plan, late), intake, tables, asked)
+            titles = tuple(plan.layout.field_named(name).title for name in late)
+            behind = Behind(titles, given)
+            waiting[plan.name] = Turn(plan, intake.without_said(_CODE), circles[plan.name], behind)
+        else:
             yield Turn(plan, intake, circles.get(plan.name))
-            continue
-        late = circles[plan.name].late
-        given = {name: tables.book(name).given for name in sorted(books_of(plan, "mint"))}
-        tried(move, _without(plan, late), intake, tables, asked)
-        titles = tuple(plan.layout.field_named(name).title for name in late)
-        behind.append(Turn(plan, intake.without_said(_CODE), circles[plan.name], Behind(titles, given)))
-    yield from behind
+        for name in [name for name in waiting if there >= set(circles[name].later)]:
+            yield waiting.pop(name)
 
 
 def told(move: Move, plan: Plan, circle: Circle | None) -> list[Finding]:

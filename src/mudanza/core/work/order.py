@@ -13,10 +13,11 @@ from mudanza.core.plans.plan import Plan
 
 @dataclass(frozen=True)
 class Circle:
-    """The way from a list back to itself by what lists need, and the fields for which it is `needed`, which are made `late`: behind the lists that they are of. None are where one must be
-    there at once."""
+    """The way from a list back to itself by what lists need, the lists that it needs and that come `later`, and the fields for which they are `needed`, which are made `late`: behind these
+    lists. None are where one must be there at once."""
 
     way: tuple[str, ...]
+    later: tuple[str, ...]
     needed: tuple[str, ...]
     late: tuple[str, ...]
 
@@ -42,14 +43,20 @@ def in_order_of_need(plans: Sequence[Plan]) -> Order:
     ordered: dict[str, Plan] = {}
     while len(ordered) < len(names):
         rest = [name for name in names if name not in ordered]
-        ready = next((n for n in rest if needed[n] <= ordered.keys()), None)
+        # what was broken is whole once all is there that it needs; until then it serves those alone that it needs
+        half = {n for n, one in circles.items() if one.late and not ordered.keys() >= set(one.later)}
+        there = {n: ordered.keys() - {one for one in half if n not in needed_by(plans, [one])} for n in rest}
+        ready = next((n for n in rest if needed[n] <= there[n]), None)
         if ready is None:
-            open_ = [n for n in rest if looked_up[n] <= ordered.keys()]
+            open_ = [n for n in rest if looked_up[n] <= there[n]]
             if not open_:
                 raise _circle({n: names[n] for n in rest}, {n: looked_up[n] & set(rest) for n in rest})
             within = {n: needed[n] & set(rest) for n in rest}
             ways = {n: way for n in open_ if (way := _way_back(n, within))}
-            found = {n: Circle(way, *_late_fields(names[n], within[n], plans)) for n, way in ways.items()}
+            found = {
+                n: Circle(way, tuple(sorted(within[n])), *_late_fields(names[n], within[n], plans))
+                for n, way in ways.items()
+            }
             ready = next((n for n, circle in found.items() if circle.late), next(iter(found), open_[0]))
             if ready in found:
                 circles[ready] = found[ready]
