@@ -25,6 +25,12 @@ SAID_BEFORE = {WHERE: pl.Int64, **SCHEMA}
 _OF_HELD_BACK = (SOURCE, FILE, OLD_LINE, WAS, WHY, TEXT)
 
 
+def said_before(rows: pl.DataFrame, **given: pl.Expr) -> pl.DataFrame:
+    """What is said of rows, which have their `WHERE`, in the shape of `SAID_BEFORE`; of severity stop, and blank in what is not `given`."""
+    given = {WHERE: pl.col(WHERE), "severity": pl.lit("stop"), **given}
+    return rows.select(given.get(name, pl.lit(None, dtype=kind)).alias(name) for name, kind in SAID_BEFORE.items())
+
+
 @dataclass(frozen=True)
 class Opened:
     """A source with its file open. `names` are the column names that plans use, in file order.

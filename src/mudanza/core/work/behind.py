@@ -13,7 +13,7 @@ from mudanza.core.plans.plan import Plan
 
 @dataclass(frozen=True)
 class Behind:
-    """A list that is made behind those that need it: the headings of the fields that come behind, and how many identifiers each of its key books had given out before its first pass."""
+    """What of a list comes behind the lists that it speaks of: the headings of the fields that come behind, and how many identifiers each of its key books had given out before its first pass."""
 
     titles: tuple[str, ...]
     given: Mapping[str, int]

@@ -4,20 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 
 import polars as pl
 
-from mudanza.core.engine.intake import SAID_BEFORE, Intake
+from mudanza.core.engine.intake import SAID_BEFORE, Intake, said_before
 from mudanza.core.engine.local import Part, in_order
 from mudanza.core.findings.codes import CODES
 from mudanza.core.findings.finding import Finding
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
-from mudanza.core.sinks.formats import built_file, sink_of
+from mudanza.core.sinks.formats import sink_of
 from mudanza.core.state.files import Outputs
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import WHERE
+from mudanza.core.work.again.sets import set_file
 from mudanza.core.work.behind import Behind
 from mudanza.core.work.order import Circle, books_of, needed_by
 from mudanza.core.work.settling import Asked, tried
@@ -62,10 +62,13 @@ def settle_circles(
             if _is_broken(circles, plan):
                 whole = tried(move, plan, intake, trial, asked).written
                 lost = first[plan.name].written.select(WHERE).join(whole, on=WHERE, how="anti", maintain_order="left")
-                said[plan.name] = pl.concat([said[plan.name], _said(lost)])
+                # they are held back in the first pass, too; the second tells why
+                more = said_before(lost, code=pl.lit(_CODE), column=pl.lit(_CODE), hint=pl.lit(CODES[_CODE].next))
+                said[plan.name] = pl.concat([said[plan.name], more])
                 found += lost.height
         if not found:
-            return [(plan, intake.with_said(said.get(plan.name, _said(None)))) for plan, intake in lists]
+            nothing = pl.DataFrame(schema=SAID_BEFORE)
+            return [(plan, intake.with_said(said.get(plan.name, nothing))) for plan, intake in lists]
 
 
 def in_turn(
@@ -120,8 +123,9 @@ class PassFiles:
         layout = plan.layout
         titles = [one.title for one in layout.fields]
         later = [title for title in titles if title in layout.key_titles or title in behind.titles]
-        self._first = outputs.create(_path(move, plan, FIRST))
-        self._second = outputs.create(_path(move, plan, SECOND))
+        self._first, self._second = (
+            outputs.create(set_file(move, plan.name, layout, which)) for which in (FIRST, SECOND)
+        )
         rows = sink_of(layout).RowWriter
         self._writers = (
             (self._first, rows(titles, layout.dialect), behind.without),
@@ -156,12 +160,7 @@ class PassFiles:
 def take_away_passes(move: Move, plan: Plan, outputs: Outputs) -> None:
     """Take the files of two passes of an earlier run away."""
     for which in (FIRST, SECOND):
-        outputs.take_away(_path(move, plan, which))
-
-
-def _path(move: Move, plan: Plan, which: str) -> Path:
-    whole = built_file(move, plan.name, plan.layout)
-    return whole.with_name(f"{plan.name}.{which}{whole.suffix}")
+        outputs.take_away(set_file(move, plan.name, plan.layout, which))
 
 
 def _is_broken(circles: Mapping[str, Circle], plan: Plan) -> bool:
@@ -171,13 +170,3 @@ def _is_broken(circles: Mapping[str, Circle], plan: Plan) -> bool:
 def _without(plan: Plan, late: Sequence[str]) -> Plan:
     """A plan that says nothing of some fields."""
     return replace(plan, flows={name: flow for name, flow in plan.flows.items() if name not in late})
-
-
-def _said(lost: pl.DataFrame | None) -> pl.DataFrame:
-    """What is said of rows that are held back in a second pass, so that they are in the first."""
-    rows = pl.DataFrame(schema={WHERE: pl.Int64}) if lost is None else lost
-    given = {"code": _CODE, "severity": "stop", "column": _CODE, "hint": CODES[_CODE].next}
-    return rows.select(
-        pl.col(WHERE) if name == WHERE else pl.lit(given.get(name), dtype=kind).alias(name)
-        for name, kind in SAID_BEFORE.items()
-    )

@@ -72,10 +72,9 @@ def differing(plan: Plan, shown: str, total: Summary, found: list[ControlTotal])
         for end, said in wanted.sums.items():
             amount, expected = _sum(one, wanted, end), _expected(plan, wanted, said, total)
             if expected is None:
+                value = ", ".join(name for name, total_of in _printed(plan, wanted, total).items() if total_of is None)
                 rule = "a total below the rows, or between them"
-                about.append(
-                    Finding("totals.not-printed", shown, line, field=one.title, value=wanted.source, rule=rule)
-                )
+                about.append(Finding("totals.not-printed", shown, line, field=one.title, value=value, rule=rule))
             elif amount.sum != expected:
                 less = amount.sum - expected
                 rule = f"{plain(expected)}{' as it is printed' if said is None else ''}, which is {plain(abs(less))} {'less' if less > 0 else 'more'}"
@@ -90,9 +89,14 @@ def _expected(plan: Plan, wanted: WantedTotal, said: Decimal | None, total: Summ
     """What a sum is to be: as the plan says, or as the sources print it; None if one of them prints none."""
     if said is not None:
         return said
-    sources = [source.name for source in plan.sources] if wanted.source is None else [wanted.source]
-    sums = [total.printed.get(source, {}).get(wanted.field or "") for source in sources]
+    sums = _printed(plan, wanted, total).values()
     return sum((one for one in sums if one is not None), Decimal(0)) if None not in sums else None
+
+
+def _printed(plan: Plan, wanted: WantedTotal, total: Summary) -> dict[str, Decimal | None]:
+    """What each source in question prints as the total of the field, if it does."""
+    sources = [source.name for source in plan.sources] if wanted.source is None else [wanted.source]
+    return {source: total.printed.get(source, {}).get(wanted.field or "") for source in sources}
 
 
 def plain(number: Decimal, places: int = 2) -> str:

@@ -68,7 +68,14 @@ def compare_builds(move: Move, plan: Plan, now: pl.DataFrame) -> Compared | None
     changed = both.select(pl.any_horizontal(_differs(t) for t in others).sum()).item() if others else 0
     fields = _changed_fields(both, others)
     return Compared(
-        shown, both.height - changed, changed, fresh.height, gone.height, fields, some_keys(fresh), some_keys(gone)
+        shown,
+        both.height - changed,
+        changed,
+        fresh.height,
+        gone.height,
+        fields,
+        some_keys(fresh, keys),
+        some_keys(gone, keys),
     )
 
 
@@ -99,10 +106,9 @@ def _changed_fields(both: pl.DataFrame, titles: list[str]) -> list[ChangedField]
     return sorted(changed, key=lambda one: -one.count)
 
 
-def some_keys(records: pl.DataFrame, keys: list[str] | None = None) -> list[str]:
-    """The keys of some records, made of the columns of these headings if they have none yet."""
-    key = pl.col(_KEY) if keys is None else key_text([pl.col(title) for title in keys])
-    return records.head(_EXAMPLES).select(shown_key(key)).to_series().to_list()
+def some_keys(records: pl.DataFrame, keys: list[str]) -> list[str]:
+    """The keys of some records, as people write them; `keys` are the headings of the key."""
+    return records.head(_EXAMPLES).select(shown_key(key_text([pl.col(k) for k in keys]))).to_series().to_list()
 
 
 def _whole(shown: str, titles: list[str], before: pl.DataFrame, now: pl.DataFrame) -> Compared:

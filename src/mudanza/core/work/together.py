@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from mudanza.core.documents.errors import MoveError, MudanzaError, Place
-from mudanza.core.engine.intake import SAID_BEFORE, Intake
+from mudanza.core.engine.intake import SAID_BEFORE, Intake, said_before
 from mudanza.core.findings.codes import CODES
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
@@ -203,12 +203,6 @@ def _ids(rows: pl.DataFrame, titles: Sequence[str], target: Target, *beside: str
 def _said(rows: pl.DataFrame, titles: Sequence[str], target: Target, doomed: pl.DataFrame) -> pl.DataFrame:
     """What is said of records (of `SAID_BEFORE`) whose id is `doomed`: they are held back."""
     named = _ids(rows, titles, target, WHERE).join(doomed, on="id", maintain_order="left")
-    nothing = {name: pl.lit(None, dtype=kind).alias(name) for name, kind in SAID_BEFORE.items()}
-    given = {
-        **nothing,
-        **{name: pl.col(name) for name in (WHERE, "code", "value", "rule")},
-        "severity": pl.lit("stop"),
-        "column": pl.col("subject"),
-        "hint": pl.col("code").replace_strict({code: CODES[code].next for code in (INCOMPLETE, DIFFERS)}),
-    }
-    return named.select(expr.alias(name) for name, expr in given.items())
+    hint = pl.col("code").replace_strict({code: CODES[code].next for code in (INCOMPLETE, DIFFERS)})
+    told = {name: pl.col(name) for name in ("code", "value", "rule")}
+    return said_before(named, column=pl.col("subject"), hint=hint, **told)

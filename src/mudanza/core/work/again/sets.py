@@ -57,9 +57,11 @@ class ChangeSets:
             added = self._behind.without(self._plan, added)
             changed = pl.concat([later, changed])
             old = pl.concat([self._behind.without(self._plan, later), old])
-        columns = self._changed_columns(changed, old)
         self.added_keys = some_keys(added, self._keys)
-        self.fields = fields_changed(old, changed, self._keys) if old.height == changed.height else []
+        # what some of them held before may not be known any more
+        known = old.height == changed.height
+        self.fields = fields_changed(old, changed, self._keys) if known else []
+        columns = self._changed_columns() if known else self._titles
         gone = removed.select(pl.col("key").alias(KEY))
         self._write(ADDITIONS, self._added, added)
         self._write(CHANGES, columns, changed)
@@ -92,12 +94,12 @@ class ChangeSets:
         parts = pl.col(KEY).str.split(INNER)
         return gone.select(parts.list.get(n).alias(title) for n, title in enumerate(self._keys))
 
-    def _changed_columns(self, changed: pl.DataFrame, old: pl.DataFrame) -> list[str]:
+    def _changed_columns(self) -> list[str]:
         """Which columns the file of changes has: all, or the key and those that changed in any record, as the layout says."""
-        if not self._plan.layout.changed_fields_only or changed.height != old.height:
+        if not self._plan.layout.changed_fields_only:
             return self._titles
-        differ = [(changed[title].ne_missing(old[title])).any() for title in self._titles]
-        return [t for t, other in zip(self._titles, differ, strict=True) if other or t in self._keys]
+        changed = {one.field for one in self.fields}
+        return [title for title in self._titles if title in changed or title in self._keys]
 
     def _write(self, name: str, titles: list[str], rows: pl.DataFrame) -> None:
         layout = self._plan.layout
