@@ -118,7 +118,7 @@ def serial(value: Value, call: Call, base: int, time: bool) -> Value:
     to the second."""
     if base not in (1900, 1904):
         raise call.fail("base is 1900 or 1904.", "Most spreadsheets count from 1900.")
-    form = NumberFormat.of(None)
+    form = NumberFormat.of()
 
     def read(plain: pl.Expr) -> pl.Expr:
         number = form.read(plain) if value.kind is _TEXT else plain
@@ -313,7 +313,7 @@ def write(value: Value, call: Call, pattern: str) -> Value:
     try:
         if value.kind is not _NUMBER:
             return value.map(DateFormat.of(pattern).render(value.expr), _TEXT)
-        form = NumberFormat.of(pattern)
+        form = NumberFormat.by(pattern)
     except ValueError as error:
         raise call.fail(f"{error}.", 'Dates are written by "dd/MM/yyyy", numbers by "0.00".') from None
     before = call.stages.hold(value)

@@ -42,7 +42,7 @@ def number(
     the sign between thousands. With signs=yes a number in brackets, or with the minus behind it, is negative. `unit` are currency signs or units
     that may stand before or after it, with | between them; percent=yes reads a number that a percent sign follows. A text with anything else in it is a finding."""
     try:
-        form = NumberFormat.of(None, decimal, group)
+        form = NumberFormat.of(decimal, group)
     except ValueError:
         raise call.fail(
             "decimal= and group= take one character each, and differ.", 'Write decimal="," group=".".'

@@ -144,7 +144,7 @@ def _read_number(texts: tuple[str, ...], clean: str) -> tuple[str, float, int, s
     for rank, (decimal, group) in enumerate(
         [(".", None), (",", None), (",", "."), (".", ","), (",", " "), (".", "'"), (".", " ")]
     ):
-        form = re.compile(NumberFormat.of(None, decimal, group).pattern)
+        form = re.compile(NumberFormat.of(decimal, group).pattern)
         share = sum(form.match(b) is not None for b in bare) / len(bare)
         said = (f' decimal="{decimal}"' if decimal != "." else "") + (f' group="{group}"' if group else "")
         best = max(best, (round(share, 3), -rank, said))

@@ -83,8 +83,8 @@ def kind_tests() -> tuple[KindTest, ...]:
     tests.append(KindTest("whole number", lambda t: t.str.contains(r"^-?(?:0|[1-9][0-9]{0,17})$"), whole))
     tests.append(KindTest("digits", only_digits))
     for name, number in (
-        ("number", NumberFormat.of(None, ".", ",")),
-        ("number, decimal comma", NumberFormat.of(None, ",", ".")),
+        ("number", NumberFormat.of(".", ",")),
+        ("number, decimal comma", NumberFormat.of(",", ".")),
     ):
         tests.append(
             KindTest(
