@@ -1,36 +1,50 @@
-"""Unicode patterns for dates and times (UTS 35, as far as CSVW section 6.4.4 uses them), compiled both ways."""
+"""Unicode patterns for dates and times (UTS 35, as far as CSV on the Web, "Model for Tabular Data", section 6.4.4, uses them), compiled both ways."""
 
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import polars as pl
 
 from mudanza.core.values.kinds import Kind
+from mudanza.core.values.schema_forms import zone_minutes
 
 #: four digits, from the year 1 on
-_YEAR = r"(?:\d{3}[1-9]|\d{2}[1-9]\d|\d[1-9]\d{2}|[1-9]\d{3})"
+_YEAR = r"(?:[0-9]{3}[1-9]|[0-9]{2}[1-9][0-9]|[0-9][1-9][0-9]{2}|[1-9][0-9]{3})"
+_TWO, _ONE_OR_TWO, _SIXTY = "[0-9]{2}", "[0-9]{1,2}", "[0-5][0-9]"
 #: pattern letters → (strptime, strftime, strict expression, lenient expression)
 _DATE_PARTS: dict[str, tuple[str, str, str, str]] = {
     "yyyy": ("%Y", "%Y", _YEAR, _YEAR),
-    "yy": ("%y", "%y", r"\d{2}", r"\d{2}"),
+    "yy": ("%y", "%y", _TWO, _TWO),
     "MMMM": ("%B", "%B", r"[A-Za-z]+", r"[A-Za-z]+"),
     "MMM": ("%b", "%b", r"[A-Za-z]{3}", r"[A-Za-z]{3}"),
-    "MM": ("%m", "%m", r"\d{2}", r"\d{1,2}"),
-    "M": ("%m", "%-m", r"\d{1,2}", r"\d{1,2}"),
-    "dd": ("%d", "%d", r"\d{2}", r"\d{1,2}"),
-    "d": ("%d", "%-d", r"\d{1,2}", r"\d{1,2}"),
-    "HH": ("%H", "%H", r"\d{2}", r"\d{1,2}"),
-    "H": ("%H", "%-H", r"\d{1,2}", r"\d{1,2}"),
-    "hh": ("%I", "%I", r"\d{2}", r"\d{1,2}"),
-    "h": ("%I", "%-I", r"\d{1,2}", r"\d{1,2}"),
-    "mm": ("%M", "%M", r"\d{2}", r"\d{2}"),
-    "ss": ("%S", "%S", r"\d{2}", r"\d{2}"),
-    "SSS": ("%3f", "%3f", r"\d{3}", r"\d{3}"),
+    "MM": ("%m", "%m", _TWO, _ONE_OR_TWO),
+    "M": ("%m", "%-m", _ONE_OR_TWO, _ONE_OR_TWO),
+    "dd": ("%d", "%d", _TWO, _ONE_OR_TWO),
+    "d": ("%d", "%-d", _ONE_OR_TWO, _ONE_OR_TWO),
+    "HH": ("%H", "%H", _TWO, _ONE_OR_TWO),
+    "H": ("%H", "%-H", _ONE_OR_TWO, _ONE_OR_TWO),
+    "hh": ("%I", "%I", _TWO, _ONE_OR_TWO),
+    "h": ("%I", "%-I", _ONE_OR_TWO, _ONE_OR_TWO),
+    "mm": ("%M", "%M", _SIXTY, _SIXTY),
+    "ss": ("%S", "%S", _SIXTY, _SIXTY),
+    "SSS": ("%3f", "%3f", "[0-9]{3}", "[0-9]{3}"),
     "a": ("%p", "%p", r"[APap][Mm]", r"[APap][Mm]"),
 }
 _TIME_LETTERS = set("HhmsSa")
+#: the distance to UTC behind all else → (its expression, how midnight at Greenwich is written)
+_ZONES = {
+    "X": (r"(?:Z|[+-][0-9]{2}(?:[0-9]{2})?)", "Z"),
+    "XX": (r"(?:Z|[+-][0-9]{4})", "Z"),
+    "XXX": (r"(?:Z|[+-][0-9]{2}:[0-9]{2})", "Z"),
+    "x": (r"[+-][0-9]{2}(?:[0-9]{2})?", "+00"),
+    "xx": (r"[+-][0-9]{4}", "+0000"),
+    "xxx": (r"[+-][0-9]{2}:[0-9]{2}", "+00:00"),
+}
+#: stands for the parts of a second
+_MARK = "\x1f"
+_NO_DAY = "1970-01-01 "
 _TOKENS = re.compile(r"'([^']*)'|([A-Za-z])\2*|([^A-Za-z'])")
 
 
@@ -52,10 +66,16 @@ class DateFormat:
         """Compile a pattern. Raises ValueError with the letters that cannot be used."""
         parse = write = strict = lenient = ""
         letters: list[str] = []
-        pieces = [token.group() for token in _TOKENS.finditer(text)]
-        for token, before, after in zip(_TOKENS.finditer(text), ["", *pieces], [*pieces[1:], ""], strict=False):
+        body, zone = _zone_of(text)
+        body, digits = _fraction_of(body)
+        pieces = [token.group() for token in _TOKENS.finditer(body)]
+        for token, before, after in zip(_TOKENS.finditer(body), ["", *pieces], [*pieces[1:], ""], strict=False):
             piece = token.group()
             literal = token.group(1) if token.group(1) is not None else token.group(3)
+            if piece == _MARK:
+                parse, write = parse + "%.f", write + _MARK
+                strict, lenient = (one + rf"(?:\.[0-9]{{1,{digits}}})?" for one in (strict, lenient))
+                continue
             if literal is not None or piece == "T":
                 literal = piece if literal is None else literal
                 escaped = literal.replace("%", "%%")
@@ -77,21 +97,30 @@ class DateFormat:
                 strict + exact,
                 lenient + (loose if alone else exact),
             )
+        if digits:
+            letters.append("S")
         _times_fit(text, {piece[0] for piece in letters})
         has_date = {"y", "M", "d"} <= {piece[0] for piece in letters}
         has_time = bool({piece[0] for piece in letters} & _TIME_LETTERS)
         if len({p[0] for p in letters}) != len(letters):
             raise ValueError(f"the pattern {text!r} has the same part twice")
-        return cls(text, parse, write, f"^(?:{strict})$", f"^(?:{lenient})$", has_date, has_time)
+        if zone and not letters:
+            raise ValueError(f"the pattern {text!r} has a distance to UTC and nothing else")
+        return cls(
+            text,
+            parse,
+            write,
+            f"^(?:{strict}{_zone_expression(zone)})$",
+            f"^(?:{lenient}{_zone_expression(zone, lenient=True)})$",
+            has_date,
+            has_time,
+            zone,
+        )
 
     @property
     def short_year(self) -> bool:
         """Whether years have two digits."""
         return "%y" in self.parse
-
-    def with_zone(self, text: str, zone: str) -> DateFormat:
-        """The pattern with the distance to UTC behind it, which `zone` matches."""
-        return replace(self, text=text, lenient=self.lenient.removesuffix(")$") + f" ?{zone})$", zone=zone)
 
     @property
     def kind(self) -> Kind:
@@ -103,21 +132,62 @@ class DateFormat:
         Years of two digits below `pivot` are of the years from 2000, the others from 1900.
         """
         fitting = pl.when(text.str.contains(self.lenient if lenient else self.strict)).then(text)
-        if self.zone is not None:
-            plain = fitting.str.replace(r" ?[zZ]$", "+00:00").str.replace(r" ?([+-]\d{2}:\d{2})$", "${1}")
-            aware = plain.str.to_datetime(self.parse + "%:z", strict=False, time_unit="us", cache=False)
-            value = aware.dt.replace_time_zone(None)
+        local = fitting if self.zone is None else fitting.str.replace(" ?(?:[zZ]|[+-][0-9:]{2,6})$", "")
+        if not self.has_date and self.has_time:
+            value = (pl.lit(_NO_DAY) + local).str.to_datetime(
+                "%Y-%m-%d " + self.parse, strict=False, time_unit="us", cache=False
+            )
         elif self.has_time:
-            value = fitting.str.to_datetime(self.parse, strict=False, time_unit="us", cache=False)
+            value = local.str.to_datetime(self.parse, strict=False, time_unit="us", cache=False)
         else:
-            value = fitting.str.to_date(self.parse, strict=False, cache=False)
+            value = local.str.to_date(self.parse, strict=False, cache=False)
+        if self.zone is not None and self.has_time:
+            value = value - pl.duration(minutes=zone_minutes(fitting.str.to_uppercase()))
         return value if pivot is None or not self.short_year else _by_pivot(value, pivot)
 
+    def moment(self, text: pl.Expr) -> pl.Expr:
+        """The moment of a text that `read` reads, as microseconds from 1970-01-01T00:00:00 in UTC on; of a date its first."""
+        moment = self.read(text).cast(pl.Datetime("us")).dt.timestamp("us")
+        if self.zone is None or self.has_time:
+            return moment
+        return moment - zone_minutes(text) * 60_000_000
+
     def render(self, value: pl.Expr) -> pl.Expr:
-        """A date or date-time as text."""
-        if self.write == "%Y-%m-%d":
+        """A date or date-time as text; where it has a zone, that of Greenwich."""
+        if self.write == "%Y-%m-%d" and self.zone is None:
             return value.dt.date().cast(pl.String) if self.has_time else value.cast(pl.String)
-        return value.dt.strftime(self.write)
+        before, mark, after = self.write.partition(_MARK)
+        text = value.dt.strftime(before) if before else pl.lit("")
+        if mark:
+            digits = _fraction_of(_zone_of(self.text)[0])[1]
+            text = text + value.dt.strftime("%.9f").str.head(digits + 1)
+        if after:
+            text = text + value.dt.strftime(after)
+        if self.zone is None:
+            return text
+        return text + (" " if f" {self.zone}" in self.text else "") + _ZONES[self.zone][1]
+
+
+def _zone_of(text: str) -> tuple[str, str | None]:
+    """A pattern without the distance to UTC at its end, and that."""
+    found = re.fullmatch("(.*?) ?(X{1,3}|x{1,3})", text)
+    return (found[1], found[2]) if found else (text, None)
+
+
+def _zone_expression(zone: str | None, *, lenient: bool = False) -> str:
+    if zone is None:
+        return ""
+    return f" ?{_ZONES[zone][0].replace('Z', '[zZ]')}" if lenient else f" ?{_ZONES[zone][0]}"
+
+
+def _fraction_of(text: str) -> tuple[str, int]:
+    """A pattern with a mark for the parts of a second behind a point, and of how many digits they are at most."""
+    found = re.search(r"ss\.(S+)", text)
+    if found is None:
+        return text, 0
+    if len(found[1]) > 9:
+        raise ValueError(f"{found[1]!r} asks for more than nine digits")
+    return text[: found.start() + 2] + _MARK + text[found.end() :], len(found[1])
 
 
 def _times_fit(text: str, letters: set[str]) -> None:

@@ -102,7 +102,7 @@ def _days(year: pl.Expr, month: pl.Expr, day: pl.Expr) -> pl.Expr:
 
 def zone_minutes(text: pl.Expr) -> pl.Expr:
     """How many minutes before UTC the zone at the end of a text is; null where there is none."""
-    sign, hours, minutes = (text.str.extract(r"(?:[0-9T ])([+-])([0-9]{2}):?([0-9]{2})?$", at) for at in (1, 2, 3))
+    sign, hours, minutes = (text.str.extract(r"[0-9A-Z ]([+-])([0-9]{2}):?([0-9]{2})?$", at) for at in (1, 2, 3))
     total = hours.cast(pl.Int64, strict=False) * 60 + minutes.cast(pl.Int64, strict=False).fill_null(0)
     return pl.when(text.str.ends_with("Z")).then(0).otherwise(pl.when(sign == "-").then(-total).otherwise(total))
 

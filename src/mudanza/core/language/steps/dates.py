@@ -16,7 +16,6 @@ from mudanza.core.values.number_format import NumberFormat
 
 _TEXT, _NUMBER, _DATE, _TIME = Kind.TEXT, Kind.NUMBER, Kind.DATE, Kind.DATETIME
 _DATES = (_DATE, _TIME)
-_ZONE = r"(?:[zZ]|[+-]\d{2}:\d{2})"
 #: 9999-12-31 as a spreadsheet counts days
 _LAST_SERIAL = 2_958_465
 
@@ -24,9 +23,8 @@ _LAST_SERIAL = 2_958_465
 def _forms(call: Call, patterns: tuple[str, ...], pivot: int | None) -> list[DateFormat]:
     forms = []
     for text in patterns:
-        zoned = text.endswith("XXX")
         try:
-            form = DateFormat.of(text.removesuffix("XXX"))
+            form = DateFormat.of(text)
         except ValueError as error:
             raise call.fail(
                 f"{error}.", "dd is the day, MM the month, yyyy the year, HH the hour, mm the minute."
@@ -38,9 +36,9 @@ def _forms(call: Call, patterns: tuple[str, ...], pivot: int | None) -> list[Dat
                 f"the pattern {text!r} has years of two digits, whose century is open.",
                 "Add pivot=30, for 00 to 29 in this century and 30 to 99 in the last.",
             )
-        if zoned and not form.has_time:
+        if form.zone is not None and not form.has_time:
             raise call.fail(f"the pattern {text!r} has a time zone and no time.", "Write HH:mm before XXX.")
-        forms.append(form.with_zone(text, _ZONE) if zoned else form)
+        forms.append(form)
     return forms
 
 
