@@ -121,7 +121,7 @@ PEOPLE_COLUMNS = [
     {
         "name": "paid",
         "titles": "Paid",
-        "datatype": {"base": "decimal", "format": {"pattern": "0.00", "decimalChar": ","}},
+        "datatype": {"base": "decimal", "format": {"pattern": "0,00", "decimalChar": ","}},
     },
     {"name": "active", "titles": "Active", "datatype": {"base": "boolean", "format": "J|N"}},
     {"name": "kind", "titles": "Kind", "datatype": {"base": "string", "format": "cat|dog"}},

@@ -50,17 +50,17 @@ WRONG = [
     (_type(base="date", format="HH:mm"), "tableSchema.columns[0].datatype.format", "does not fit"),
     (_type(base="boolean", format="yes"), "tableSchema.columns[0].datatype.format", "Y|N"),
     (_type(base="integer", format="0.00"), "tableSchema.columns[0].datatype.format", "decimals"),
-    (_type(base="decimal", format={"pattern": "abc"}), "tableSchema.columns[0].datatype.format", "'0.00'"),
+    (_type(base="decimal", format={"pattern": "abc"}), "tableSchema.columns[0].datatype.format", "0.00"),
     (_type(base="string", format="(?=x)"), "tableSchema.columns[0].datatype.format", "Look-ahead"),
     (_type(base="string", maxLength=2, format="cat|dog"), "tableSchema.columns[0].datatype.format", "length limits"),
     (_schema(required="yes"), "tableSchema.columns[0].required", "true or false"),
     (_schema(name="a b"), "tableSchema.columns[0].name", "no spaces"),
     ({"@context": CSVW, "tableSchema": {"columns": [{"name": "a"}, {"name": "a"}]}}, "tableSchema.columns[1]", "column 1"),
     ({"@context": CSVW, "tableSchema": {"columns": [{"name": "code"}], "primaryKey": "cod"}}, "tableSchema.primaryKey", "'code'"),
-    ({**_schema(), "dialect": {"delimiter": ";;"}}, "dialect.delimiter", "one plain character"),
+    ({**_schema(), "dialect": {"delimiter": ";;"}}, "dialect.delimiter", "one plain sign"),
     ({**_schema(), "dialect": {"encoding": "utf-9"}}, "dialect.encoding", "utf-9"),
     ({**_schema(), "dialect": {"header": True, "headerRowCount": 0}}, "dialect.headerRowCount", "contradicts"),
-    ({**_schema(), "dialect": {"doubleQuote": False}}, "dialect.doubleQuote", "not supported"),
+    ({**_schema(), "dialect": {"trim": "left"}}, "dialect.trim", "start"),
     ({**_schema(), "urn:mudanza:keyIgnoreCase": True}, "urn:mudanza:keyIgnoreCase", "keyIgnoresCase"),
 ]  # fmt: skip
 
@@ -93,11 +93,14 @@ _decimals = st.decimals(-(10**9), 10**9, places=4, allow_nan=False)
 @settings(deadline=None)
 @given(
     st.lists(_decimals, min_size=1, max_size=5),
-    st.sampled_from(["0.00", "#,##0.00", "0", "000.0#", "0.0###", None]),
+    st.sampled_from(
+        ["0.00", "#,##0.00", "#,##,##0.0#", "0", "000.0#", "0.0###", "+0.##", "0.0####%", "‰0.###", "0.###########E00", None]
+    ),
     st.sampled_from([".", ","]),
 )
 def test_a_number_that_is_not_rounded_is_read_back(numbers: list[Decimal], pattern: str | None, sign: str) -> None:
-    form = NumberFormat.of(pattern, sign, "'" if pattern and "," in pattern else None)
+    own = pattern and pattern.translate(str.maketrans(".,", f"{sign}'"))
+    form = NumberFormat.of(sign) if own is None else NumberFormat.by(own, sign, "'")
     frame = pl.DataFrame({"n": pl.Series(numbers).cast(DECIMAL)})
     frame = frame.filter(~form.loses(pl.col("n")))
     out = frame.with_columns(form.render(pl.col("n")).alias("t")).with_columns(form.read(pl.col("t")).alias("back"))

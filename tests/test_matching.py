@@ -21,7 +21,7 @@ from mudanza.core.language.steps import STEPS
 from mudanza.core.language.trying import try_flow, without_tables
 from mudanza.core.language.value import Surroundings
 from mudanza.core.layouts.layout import Field
-from mudanza.core.layouts.types.cell import Bounds
+from mudanza.core.layouts.types.bounds import Bound, Bounds
 from mudanza.core.layouts.types.moment import DateType
 from mudanza.core.layouts.types.number import NumberType
 from mudanza.core.layouts.types.text import TextType
@@ -222,7 +222,7 @@ def text(**more: object) -> Field:
     return Field("f", "F", TextType(**more))  # type: ignore[arg-type]
 
 
-NUMBER = Field("f", "F", NumberType(format=NumberFormat.of("0.00")))
+NUMBER = Field("f", "F", NumberType(format=NumberFormat.by("0.00")))
 DATE = Field("f", "F", DateType())
 TIME = Field("f", "F", DateType(kind=Kind.DATETIME))
 YESNO = Field("f", "F", YesNoType())
@@ -302,10 +302,10 @@ def test_what_is_padded_or_cut_is_no_fit() -> None:
 
 
 def test_what_lies_out_of_bounds_is_no_fit() -> None:
-    bounded = Field("f", "F", NumberType(format=NumberFormat.of("0.00"), bounds=Bounds(maximum=Decimal(500))))
+    bounded = Field("f", "F", NumberType(format=NumberFormat.by("0.00"), bounds=Bounds(most=Bound(Decimal(500), "500"))))
     assert conversion(bounded, view("12,50", "1800000000")).fit == 0.5
     assert conversion(bounded, view("500", "499.99")).fit == 1
-    born = Field("f", "F", DateType(bounds=Bounds(minimum=date(1995, 1, 1))))
+    born = Field("f", "F", DateType(bounds=Bounds(Bound(date(1995, 1, 1), "1995-01-01"))))
     assert conversion(born, view("31.12.1994", "01.01.1995", "02.01.1995", "1.1.1900")).fit == 0.5
 
 

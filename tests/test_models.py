@@ -361,7 +361,7 @@ def test_written_rows_are_read_back_by_others(
     table: list[list[str | None]], encoding: tuple[str, bool], end: str
 ) -> None:
     heads = [f"h {i}" for i in range(len(table[0]))]
-    writer = RowWriter(heads, Dialect(delimiter=";", encoding=encoding[0], bom=encoding[1], line_end=end))
+    writer = RowWriter(heads, Dialect(delimiter=";", encoding=encoding[0], bom=encoding[1], line_ends=(end,)))
     frame = pl.DataFrame(table, schema=dict.fromkeys(heads, pl.String), orient="row")
     data = writer.head() + writer.rows(frame.head(1)) + writer.rows(frame.slice(1))
     text = data.decode("utf-8-sig" if encoding[1] else encoding[0])

@@ -167,6 +167,12 @@ def read_json(text: str, path: Path, error: type[MudanzaError] = LayoutError) ->
         source = text.splitlines()[wrong.lineno - 1] if text else ""
         place = Place(str(path), line=wrong.lineno, text=source, start=wrong.colno - 1, end=wrong.colno)
         raise error(f"the layout is no JSON: {wrong.msg}.", place=place, hint="Mend the JSON there.") from wrong
+    except ValueError:
+        # a number of thousands of digits
+        place = Place(str(path))
+        raise error("the layout has a number of too many digits.", place=place, hint="Mend the JSON there.") from None
+    except RecursionError:
+        raise error("the layout is nested too deeply.", place=Place(str(path)), hint="Is this the right file?") from None
     except _RepeatedKeyError as wrong:
         key = str(wrong)
         quoted = json.dumps(key, ensure_ascii=False)

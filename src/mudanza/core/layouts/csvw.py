@@ -1,69 +1,66 @@
-"""Reading a layout: CSV on the Web metadata (W3C, "Metadata Vocabulary for Tabular Data"), strictly.
+"""Reading layouts: CSV on the Web metadata (W3C, "Metadata Vocabulary for Tabular Data"), strictly.
 
 Whatever the standard does not know, or Mudanza would not obey, is an error with its place.
 """
 
 from __future__ import annotations
 
-import codecs
+import copy
 import json
-import re
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from mudanza.core.documents.document import Document, read_json
-from mudanza.core.documents.errors import LayoutError, Place, nearest
-from mudanza.core.documents.marks import KeyPath
-from mudanza.core.layouts.datatypes import BASES, type_of
-from mudanza.core.layouts.layout import Dialect, Field, ForeignKey, Layout
-from mudanza.core.layouts.metadata import (
-    CHANGED_FIELDS_ONLY,
-    FORBIDDEN,
-    KEY_IGNORES,
-    KEY_IGNORES_CASE,
-    KEY_LENGTH,
-    LEFT_OUT_OF_ADDITIONS,
-    Metadata,
-)
-from mudanza.core.values.key_rule import CASE, SPACES, ZEROS, KeyRule
+from mudanza.core.documents.errors import LayoutError, Place, few, nearest
+from mudanza.core.layouts.layout import Layout
+from mudanza.core.layouts.metadata import LANGUAGE, Metadata
+from mudanza.core.layouts.table import INHERITED, TABLE, Within, layout_of_table
 
 CONTEXT = "http://www.w3.org/ns/csvw"
-
-_INHERITED = {
-    "aboutUrl", "datatype", "default", "lang", "null", "ordered", "propertyUrl", "required", "separator",
-    "textDirection", "valueUrl",
-}  # fmt: skip
-_TABLE = {
-    "@context",
-    "@id",
-    "@type",
-    "url",
-    "dialect",
-    "notes",
-    "suppressOutput",
-    "tableDirection",
-    "tableSchema",
-    "transformations",
-} | _INHERITED
-_SCHEMA = {"@id", "@type", "columns", "foreignKeys", "primaryKey", "rowTitles"} | _INHERITED
-_COLUMN = {"@id", "@type", "name", "suppressOutput", "titles", "virtual"} | _INHERITED
-_DATATYPE = {
-    "@id", "@type", "base", "format", "length", "minLength", "maxLength", "minimum", "maximum", "minInclusive",
-    "maxInclusive", "minExclusive", "maxExclusive",
-}  # fmt: skip
-_DIALECT = {
-    "@id", "@type", "commentPrefix", "delimiter", "doubleQuote", "encoding", "header", "headerRowCount",
-    "lineTerminators", "quoteChar", "skipBlankRows", "skipColumns", "skipInitialSpace", "skipRows", "trim",
-}  # fmt: skip
-_REFERENCE = {"columnReference", "reference"}
-_REFERENCED = {"resource", "schemaReference", "columnReference"}
+#: what a group says for all its tables (section 5.3.2)
+_FROM_GROUP = INHERITED | {"dialect", "tableDirection", "tableSchema"}
+_GROUP = {"@context", "@id", "@type", "tables", "notes", "transformations", *_FROM_GROUP}
+#: stands between a file and the table of it that is meant
+MARK = "#"
 
 
 def read_layout(path: Path) -> Layout:
-    """Read a layout file. Raises LayoutError with the line and key of what is wrong."""
+    """Read a layout file, or `FILE#TABLE` of one that describes several tables. Raises LayoutError with the line and key of what is wrong."""
+    file, table = path, None
+    if not path.is_file() and MARK in path.name:
+        name, _, table = path.name.rpartition(MARK)
+        file = path.with_name(name)
+    layouts = read_layouts(file)
+    if table is None and len(layouts) == 1:
+        return layouts[0]
+    names = [one.name for one in layouts]
+    if table is None or table not in names:
+        near = nearest(table, names) if table is not None else None
+        raise LayoutError(
+            f"the file describes {len(layouts)} tables" + (f", and {table!r} is none of them." if table is not None else "."),
+            place=Place(file=str(file)),
+            hint=f"Say which is meant: {file.name}{MARK}{near or names[0]}. There are: {few(names, 8)}.",
+        )
+    return layouts[names.index(table)]
+
+
+def read_layouts(path: Path) -> tuple[Layout, ...]:
+    """Read every table that a layout file describes. Raises LayoutError with the line and key of what is wrong."""
+    return layouts_from(read_json(_text(path), path))
+
+
+def _text(path: Path) -> str:
     try:
-        text = path.read_text(encoding="utf-8-sig")
+        if path.exists() and not path.is_file():
+            raise IsADirectoryError("it is no plain file")
+        if path.stat().st_size > _LARGEST_FILE:
+            raise LayoutError(
+                f"the layout is larger than {_LARGEST_FILE >> 20} MiB.",
+                place=Place(file=str(path)),
+                hint="Is this the right file?",
+            )
+        return path.read_text(encoding="utf-8-sig")
     except FileNotFoundError:
         beside = sorted(p.stem for p in path.parent.glob("*.json")) if path.parent.is_dir() else []
         near = nearest(path.stem, beside)
@@ -78,223 +75,95 @@ def read_layout(path: Path) -> Layout:
             place=Place(file=str(path)),
             hint="Is this the right file?",
         ) from error
-    return layout_from(read_json(text, path))
 
 
-def layout_from(document: Document) -> Layout:
-    """A layout from CSVW table metadata."""
-    metadata, node, path = Metadata(document), document.content, document.path
-    if isinstance(node, dict) and "tables" in node:
-        tables = node["tables"]
-        if not isinstance(tables, list) or len(tables) != 1:
-            raise metadata.fail(
-                ("tables",),
-                "a layout describes one table; this group has several or none.",
-                "Put each table into a file of its own.",
-            )
-        node = {"@context": node.get("@context"), **tables[0]}
-        metadata = Metadata(document, ("tables", 0))
-    table = metadata.known(node, (), _TABLE, "a table")
-    context = table.get("@context")
-    if context != CONTEXT and not (isinstance(context, list) and context and context[0] == CONTEXT):
+_LARGEST_FILE = 64 << 20
+
+
+def layouts_from(document: Document) -> tuple[Layout, ...]:
+    """The layouts of CSVW metadata: of a table, or of each table of a group."""
+    metadata, node = Metadata(document), document.content
+    if not isinstance(node, dict) or "tables" not in node:
+        table = metadata.known(node, (), TABLE, "a table", "Table")
+        return (layout_of_table(metadata, table, Within(document.path, document.path.stem, _language(metadata, table))),)
+    group = metadata.known(node, (), _GROUP, "a group of tables", "TableGroup")
+    language = _language(metadata, group)
+    tables = group["tables"]
+    if not isinstance(tables, list) or not tables:
+        raise metadata.fail(("tables",), "tables must be a list of at least one table.")
+    parts = [Metadata(document, ("tables", number)) for number in range(len(tables))]
+    nodes = [part.known(table, (), TABLE, "a table", "Table") for part, table in zip(parts, tables, strict=True)]
+    names = _names(parts, nodes, document.path)
+    schemas = _schemas(nodes, group)
+    layouts = []
+    for part, table, name in zip(parts, nodes, names, strict=True):
+        whole = {"@context": group.get("@context"), **{k: v for k, v in group.items() if k in _FROM_GROUP}, **table}
+        within = Within(document.path, name, language, {k: v for k, v in group.items() if k in _FROM_GROUP}, schemas)
+        layouts.append(layout_of_table(part, whole, within))
+    return tuple(layouts)
+
+
+def _names(parts: list[Metadata], nodes: list[Mapping[str, Any]], path: Path) -> list[str]:
+    """What the tables of a group are called: by their addresses."""
+    names: list[str] = []
+    for part, table in zip(parts, nodes, strict=True):
+        url = part.typed(table, "url", str, ())
+        if not url:
+            raise part.fail(("url",) if "url" in table else (), "a table of a group needs a url.", 'Write "url": "owners.csv".')
+        name = Path(url.split("?")[0]).stem or path.stem
+        if name in names:
+            raise part.fail(("url",), f"there are two tables {name!r} in the group.")
+        names.append(name)
+    return names
+
+
+def _schemas(nodes: list[Mapping[str, Any]], group: Mapping[str, Any]) -> dict[str, str]:
+    """The addresses of schemas, and the table that each is of."""
+    found: dict[str, str] = {}
+    for table in nodes:
+        schema = table.get("tableSchema", group.get("tableSchema"))
+        if isinstance(schema, dict) and isinstance(schema.get("@id"), str):
+            found.setdefault(schema["@id"], str(table["url"]))
+    return found
+
+
+def _language(metadata: Metadata, node: Mapping[str, Any]) -> str | None:
+    """The language of a document, of its context (section 5.2)."""
+    context, at = node.get("@context"), ("@context",)
+    if context == CONTEXT:
+        return None
+    if not isinstance(context, list) or not context or context[0] != CONTEXT or len(context) > 2:
         raise metadata.fail(
-            ("@context",),
-            f'"@context" must be "{CONTEXT}".',
-            f'Add "@context": "{CONTEXT}" as the first line.',
+            at, f'"@context" must be "{CONTEXT}".', f'Add "@context": "{CONTEXT}" as the first line.'
         )
-    if "tableSchema" not in table:
-        raise metadata.fail((), "there is no tableSchema.", 'Add "tableSchema": {"columns": [...]}.')
-    at: KeyPath = ("tableSchema",)
-    schema = metadata.known(table["tableSchema"], at, _SCHEMA, "a table schema")
-    inherited = {k: v for part in (table, schema) for k, v in part.items() if k in _INHERITED}
-    columns = schema.get("columns")
-    if not isinstance(columns, list) or not columns:
-        raise metadata.fail((*at, "columns"), "columns must be a list of at least one column.")
-    fields = tuple(
-        _field(metadata, column, (*at, "columns", i), inherited, i)
-        for i, column in enumerate(columns)
-        if not (isinstance(column, dict) and column.get("virtual") is True)
-    )
-    _no_twins(metadata, fields, (*at, "columns"))
-    primary = metadata.texts(schema["primaryKey"], (*at, "primaryKey")) if "primaryKey" in schema else ()
-    names = [field.name for field in fields]
-    for key in primary:
-        _column_exists(metadata, key, names, (*at, "primaryKey"))
-    return Layout(
-        path=path,
-        fields=fields,
-        url=metadata.typed(table, "url", str, ()),
-        # in the order of the fields: by it keys are joined, kept and compared
-        primary_key=tuple(name for name in names if name in primary),
-        key_rule=_key_rule(metadata, {**table, **schema}, at),
-        changed_fields_only=bool(metadata.typed({**table, **schema}, CHANGED_FIELDS_ONLY, bool, at)),
-        references=_references(metadata, schema, at, names),
-        dialect=_dialect(metadata, table),
-        metadata=dict(table),
-    )
-
-
-def _key_rule(metadata: Metadata, node: Mapping[str, Any], at: KeyPath) -> KeyRule:
-    """How the target compares keys."""
-    ignores = set(metadata.texts(node[KEY_IGNORES], (*at, KEY_IGNORES)) if KEY_IGNORES in node else ())
-    known = (CASE, SPACES, ZEROS)
-    for one in ignores - {*known}:
-        raise metadata.fail(
-            (*at, KEY_IGNORES), f"{one!r} is nothing that a key can ignore.", f"It can: {', '.join(known)}."
-        )
-    if metadata.typed(node, KEY_IGNORES_CASE, bool, at):
-        ignores.add(CASE)
-    length = metadata.typed(node, KEY_LENGTH, int, at)
-    if length == 0:
-        raise metadata.fail((*at, KEY_LENGTH), "a key of no characters tells nothing apart.")
-    return KeyRule(frozenset(ignores), length)
-
-
-def _no_twins(metadata: Metadata, fields: tuple[Field, ...], where: KeyPath) -> None:
-    for what in ("name", "title"):
-        seen: dict[str, int] = {}
-        for i, field in enumerate(fields):
-            word = getattr(field, what)
-            if word in seen:
-                raise metadata.fail((*where, i), f"the {what} {word!r} is also that of column {seen[word] + 1}.")
-            seen[word] = i
-
-
-def _column_exists(metadata: Metadata, name: str, names: list[str], where: KeyPath) -> None:
-    if name not in names:
-        near = nearest(name, names)
-        raise metadata.fail(
-            where,
-            f"there is no column named {name!r}.",
-            f"Did you mean {near!r}?" if near else "Use a column's name.",
-        )
-
-
-def _titles(metadata: Metadata, column: Mapping[str, Any], where: KeyPath) -> tuple[str, ...]:
-    titles = column.get("titles")
-    if titles is None:
-        return ()
-    if isinstance(titles, dict):
-        return tuple(t for value in titles.values() for t in metadata.texts(value, (*where, "titles")))
-    return metadata.texts(titles, (*where, "titles"))
-
-
-def _field(metadata: Metadata, node: Any, where: KeyPath, inherited: Mapping[str, Any], index: int) -> Field:
-    column = metadata.known(node, where, _COLUMN, "a column")
-    titles = _titles(metadata, column, where)
-    name = metadata.typed(column, "name", str, where)
-    if name is None and not titles:
-        raise metadata.fail(where, "a column needs a name or titles.")
-    if name is None:
-        name = re.sub(r"\W+", "_", titles[0]).strip("_") or f"column_{index + 1}"
-    if not re.fullmatch(r"[^\W_][\w.]*", name):
-        raise metadata.fail(
-            (*where, "name"), f"{name!r} cannot be a column's name.", "Use letters, digits and _; no spaces."
-        )
-    whole = {**inherited, **column}
-    said = whole.get("datatype", "string")
-    at = (*where, "datatype")
-    datatype = {"base": said} if isinstance(said, str) else metadata.known(said, at, _DATATYPE, "a datatype")
-    base = datatype.get("base", "string")
-    if base not in BASES:
-        near = nearest(str(base), BASES)
-        raise metadata.fail(
-            (*at, "base") if isinstance(said, dict) else at,
-            f"there is no datatype {base!r}.",
-            f"Did you mean {near!r}?" if near else "Usual ones are string, decimal, integer, date, boolean.",
-        )
-    null = metadata.texts(whole["null"], (*where, "null")) if "null" in whole else ("",)
-    return Field(
-        name=name,
-        title=titles[0] if titles else name,
-        type=type_of(metadata, datatype, base, at),
-        description=next((str(column[k]) for k in ("dc:description", "schema:description") if k in column), None),
-        required=bool(metadata.typed(whole, "required", bool, where)),
-        left_out_of_additions=bool(metadata.typed(column, LEFT_OUT_OF_ADDITIONS, bool, where)),
-        default=metadata.typed(whole, "default", str, where) or None,
-        null=null,
-        separator=metadata.typed(whole, "separator", str, where),
-        forbidden=metadata.typed(column, FORBIDDEN, str, where) or "",
-    )
-
-
-def _references(metadata: Metadata, schema: Mapping[str, Any], at: KeyPath, names: list[str]) -> tuple[ForeignKey, ...]:
-    references = []
-    for i, node in enumerate(metadata.typed(schema, "foreignKeys", list, at) or []):
-        where = (*at, "foreignKeys", i)
-        key = metadata.known(node, where, _REFERENCE, "a foreign key")
-        for part in _REFERENCE:
-            if part not in key:
-                raise metadata.fail(where, f"a foreign key needs {part}.")
-        other = metadata.known(key["reference"], (*where, "reference"), _REFERENCED, "a reference")
-        fields = metadata.texts(key["columnReference"], (*where, "columnReference"))
-        for field in fields:
-            _column_exists(metadata, field, names, (*where, "columnReference"))
-        resource = metadata.typed(other, "resource", str, (*where, "reference"))
-        if resource is None or "columnReference" not in other:
-            raise metadata.fail((*where, "reference"), "a reference needs resource and columnReference.")
-        columns = metadata.texts(other["columnReference"], (*where, "reference", "columnReference"))
-        if len(columns) != len(fields):
-            raise metadata.fail(where, f"{len(fields)} columns cannot refer to {len(columns)}.")
-        references.append(ForeignKey(fields, resource, columns))
-    return tuple(references)
-
-
-def _dialect(metadata: Metadata, table: Mapping[str, Any]) -> Dialect:
-    if "dialect" not in table:
-        return Dialect()
-    at: KeyPath = ("dialect",)
-    node = metadata.known(table["dialect"], at, _DIALECT, "a dialect")
-    fixed: dict[str, tuple[Any, ...]] = {
-        "doubleQuote": (True,),
-        "commentPrefix": (None,),
-        "skipRows": (0,),
-        "skipColumns": (0,),
-        "skipInitialSpace": (False,),
-        "skipBlankRows": (True, False),
-        "trim": (True, False, "true", "false"),
-        "headerRowCount": (0, 1),
-    }
-    for key, allowed in fixed.items():
-        if key in node and node[key] not in allowed:
-            raise metadata.fail(
-                (*at, key),
-                f"{key} {json.dumps(node[key])} is not supported.",
-                f"Use {json.dumps(allowed[0])}.",
-            )
-    delimiter = metadata.typed(node, "delimiter", str, at) or ","
-    quote = node.get("quoteChar", '"')
-    for key, sign in (("delimiter", delimiter), ("quoteChar", quote)):
-        if sign is not None and (not isinstance(sign, str) or len(sign.encode()) != 1):
-            raise metadata.fail((*at, key), f"{key} must be one plain character, not {json.dumps(sign)}.")
-    if delimiter == quote:
-        raise metadata.fail((*at, "quoteChar"), "delimiter and quoteChar are the same character.")
-    encoding = metadata.typed(node, "encoding", str, at) or "utf-8"
-    try:
-        encoding, bom = codecs.lookup(encoding).name, encoding.lower().endswith("-sig")
-    except LookupError:
-        raise metadata.fail(
-            (*at, "encoding"), f"there is no encoding {encoding!r}.", "Use utf-8 or windows-1252."
-        ) from None
-    ends = metadata.texts(node["lineTerminators"], (*at, "lineTerminators")) if "lineTerminators" in node else ("\r\n",)
-    if ends[0] not in ("\r\n", "\n"):
-        raise metadata.fail((*at, "lineTerminators"), "lines end with \\r\\n or \\n.")
-    header = metadata.typed(node, "header", bool, at)
-    count = metadata.typed(node, "headerRowCount", int, at)
-    if header is not None and count is not None and header != bool(count):
-        raise metadata.fail((*at, "headerRowCount"), f"header {json.dumps(header)} contradicts headerRowCount {count}.")
-    return Dialect(
-        delimiter=delimiter,
-        quote=quote,
-        encoding="utf-8" if bom else encoding,
-        line_end=ends[0],
-        header=bool(count) if count is not None else header is not False,
-        bom=bom,
-    )
+    if len(context) == 1:
+        return None
+    more = context[1]
+    if not isinstance(more, dict) or not more or set(more) - {"@base", "@language"}:
+        raise metadata.fail((*at, 1), "beside the address, @context holds @base and @language alone.")
+    for key in more:
+        metadata.typed(more, key, str, (*at, 1))
+    language = more.get("@language")
+    if language is not None and not LANGUAGE.fullmatch(language):
+        raise metadata.fail((*at, 1, "@language"), f"{language!r} is no language.", 'Write "pt" or "en-GB".')
+    return language
 
 
 def metadata_of(layout: Layout, file_name: str) -> str:
     """The metadata that stands beside a written file, as JSON. It depends on nothing but the layout."""
     node: dict[str, Any] = {"@context": CONTEXT, "url": file_name}
-    node.update({k: v for k, v in layout.metadata.items() if k not in node})
-    return json.dumps(node, indent=2, ensure_ascii=False) + "\n"
+    node.update({k: v for k, v in layout.metadata.items() if k not in node and v is not None})
+    return json.dumps(_understood_by_all(node), indent=2, ensure_ascii=False) + "\n"
+
+
+def _understood_by_all(node: dict[str, Any]) -> dict[str, Any]:
+    """The metadata without number patterns in signs of their own, which programs read in different ways; the signs themselves they all know."""
+    node = copy.deepcopy(node)
+    inner: list[Any] = [node, *node["tableSchema"].get("columns", [])] if "tableSchema" in node else [node]
+    for one in inner:
+        form = one["datatype"].get("format") if isinstance(one.get("datatype"), dict) else None
+        if isinstance(form, dict) and form.get("decimalChar", ".") != ".":
+            form.pop("pattern", None)
+    return node
+
+

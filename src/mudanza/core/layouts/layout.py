@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from mudanza.core.documents.errors import LayoutError, Place, unknown
+from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.layouts.types import FieldType, TextType
 from mudanza.core.values.key_rule import KeyRule
 from mudanza.core.values.kinds import Kind
@@ -30,10 +31,22 @@ class Field:
     null: tuple[str, ...] = ("",)
     separator: str | None = None
     forbidden: str = ""
+    #: headings that it may have too, as in other languages
+    other_titles: tuple[str, ...] = ()
+
+    @property
+    def titles(self) -> tuple[str, ...]:
+        """All headings that it may have."""
+        return (self.title, *self.other_titles)
 
     @property
     def kind(self) -> Kind:
         return self.type.kind
+
+    @property
+    def is_typed(self) -> bool:
+        """Whether a cell has one value that is no text."""
+        return self.kind is not Kind.TEXT and self.separator is None
 
     @property
     def rule(self) -> str:
@@ -52,22 +65,11 @@ class ForeignKey:
 
 
 @dataclass(frozen=True)
-class Dialect:
-    """How the file is written (CSVW dialect description)."""
-
-    delimiter: str = ","
-    quote: str | None = '"'
-    encoding: str = "utf-8"
-    line_end: str = "\r\n"
-    header: bool = True
-    bom: bool = False
-
-
-@dataclass(frozen=True)
 class Layout:
-    """A target table. `primary_key` has the names of its fields in their order; `metadata` is the CSVW document it was read from."""
+    """A target table. `name` is what it is called: the file's, or the table's in a group. `primary_key` has the names of its fields in their order; `metadata` is the CSVW document it was read from."""
 
     path: Path
+    name: str
     fields: tuple[Field, ...]
     url: str | None = None
     primary_key: tuple[str, ...] = ()

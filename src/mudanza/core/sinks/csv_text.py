@@ -4,19 +4,29 @@ from __future__ import annotations
 
 import codecs
 import io
+from collections.abc import Sequence
 from pathlib import Path
 
 import polars as pl
 
 from mudanza.core.documents.errors import MudanzaError, Place
 from mudanza.core.findings.problem import Problem
-from mudanza.core.layouts.layout import Dialect, Field, Layout
+from mudanza.core.layouts.dialect import Dialect
+from mudanza.core.layouts.layout import Field, Layout
+from mudanza.core.layouts.types.cell import SPACES
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
-from mudanza.core.values.row_columns import LINE
+from mudanza.core.values.row_columns import INNER, LINE
 
 ENDING = ".csv"
 _BOMS = {"utf-8": codecs.BOM_UTF8, "utf-16": b"", "utf-32": b""}
+#: stands for a quote inside a value until it is escaped
+_QUOTE = "\x1c"
+_ESCAPE = "\\"
+#: asks for quotes around a value that would do without, and is then taken out
+_BREAK = "\x1d\n"
+#: what programs take for a line that is no record if nobody tells them ("Metadata Vocabulary", section 5.9)
+_USUAL_COMMENT = "#"
 
 
 class RowWriter:
@@ -28,36 +38,61 @@ class RowWriter:
         self._encoder = codecs.getincrementalencoder(self._dialect.encoding)()
 
     def head(self) -> bytes:
-        """The byte order mark, if any, and the heading."""
-        mark = _BOMS.get(self._dialect.encoding, b"") if self._dialect.bom else b""
-        if not self._dialect.header:
-            return mark
+        """The byte order mark, if any, the rows that readers pass over, and the heading."""
+        dialect = self._dialect
+        mark = _BOMS.get(dialect.encoding, b"") if dialect.bom else b""
         row = pl.DataFrame([[c] for c in self._columns], schema=[f"c{i}" for i in range(len(self._columns))])
-        return mark + self._bytes(row)
+        above = self._encoded((dialect.line_end * dialect.around.rows).encode())
+        return mark + above + b"".join(self._bytes(row) for _ in range(dialect.header_rows))
 
     def rows(self, frame: pl.DataFrame) -> bytes:
         """A frame that has at least the writer's columns."""
         return self._bytes(frame.select(self._columns)) if frame.height else b""
 
     def _bytes(self, frame: pl.DataFrame) -> bytes:
+        dialect = self._dialect
         if frame.width == 1:
             # a blank value alone on its line would be no row at all
             frame = frame.select(pl.all().fill_null(""))
+        if dialect.around.columns:
+            frame = frame.select(
+                *(pl.lit(None, dtype=pl.String).alias(f"{INNER}{i}") for i in range(dialect.around.columns)), pl.all()
+            )
+        escaped = not dialect.double_quote and dialect.quote is not None
+        if escaped:
+            text = pl.all().str.replace_all(_ESCAPE, _ESCAPE * 2, literal=True)
+            frame = frame.select(text.str.replace_all(dialect.quote or "", _QUOTE, literal=True))
+        if dialect.quote is not None:
+            frame = self._no_comments(frame)
         buffer = io.BytesIO()
         frame.write_csv(
             buffer,
             include_header=False,
-            separator=self._dialect.delimiter,
-            quote_char=self._dialect.quote or '"',
-            quote_style="necessary" if self._dialect.quote else "never",
-            line_terminator=self._dialect.line_end,
+            separator=dialect.delimiter,
+            quote_char=dialect.quote or '"',
+            quote_style="never" if dialect.quote is None else "always" if escaped else "necessary",
+            line_terminator=dialect.line_end,
         )
-        data = buffer.getvalue()
+        data = buffer.getvalue().replace(_BREAK.encode(), b"")
+        if escaped:
+            data = data.replace(_QUOTE.encode(), (_ESCAPE + (dialect.quote or "")).encode())
+        return self._encoded(data)
+
+    def _no_comments(self, frame: pl.DataFrame) -> pl.DataFrame:
+        """The rows, with a break that asks for quotes where they would begin as a line does that is no record."""
+        sign = self._dialect.around.comment or _USUAL_COMMENT
+        first = pl.col(frame.columns[0])
+        odd = first.str.starts_with(sign)
+        if not frame.select(odd.any()).item():
+            return frame
+        return frame.with_columns(pl.when(odd).then(first + _BREAK).otherwise(first))
+
+    def _encoded(self, data: bytes) -> bytes:
         return data if self._dialect.encoding == "utf-8" else self._encoder.encode(data.decode())
 
 
 def cannot_hold(field: Field, dialect: Dialect, text: pl.Expr) -> list[Problem]:
-    """Characters that the file's encoding cannot write, or that would break its rows for want of quotes."""
+    """Characters that the file's encoding cannot write, or that would break its rows for want of quotes; spaces that readers take off."""
     problems = []
     if not dialect.encoding.startswith("utf"):
         signs = bytes(range(256)).decode(dialect.encoding, "ignore")
@@ -69,18 +104,40 @@ def cannot_hold(field: Field, dialect: Dialect, text: pl.Expr) -> list[Problem]:
         problems.append(
             Problem("value.unquotable", field.title, wrong, text, f"without {dialect.delimiter!r} or line breaks")
         )
+    if dialect.around.trim:
+        wrong = text != trimmed(text, dialect.around.trim)
+        problems.append(Problem("value.unquotable", field.title, wrong, text, "without spaces at its ends"))
     return problems
 
 
+def trimmed(text: pl.Expr, where: str) -> pl.Expr:
+    """A text without spaces at its "start", its "end", or "both"."""
+    if where == "start":
+        return text.str.strip_chars_start(SPACES)
+    return text.str.strip_chars_end(SPACES) if where == "end" else text.str.strip_chars(SPACES)
+
+
 def options_of(dialect: Dialect) -> ReadOptions:
-    """How a file in a dialect is read again."""
+    """How a file in a dialect is read again: with its last row of headings, if it has several, for the heading."""
+    around = dialect.around
+    # a comment may stand above the heading; then the first line that is none has it
+    counted = around.comment is None or around.rows or dialect.header_rows != 1
     return ReadOptions(
         encoding=dialect.encoding,
         delimiter=dialect.delimiter,
         quote=dialect.quote,
-        heading=1 if dialect.header else 0,
+        escape=None if dialect.double_quote else _ESCAPE,
+        heading=0 if not dialect.header else around.rows + dialect.header_rows if counted else None,
+        above=around.rows,
+        comment=around.comment,
         exact=True,
     )
+
+
+def as_read(dialect: Dialect, columns: Sequence[str]) -> list[pl.Expr]:
+    """The columns of a file as its dialect means them: without those that are skipped, and without the spaces that do not count."""
+    kept = [pl.col(name) for name in columns[dialect.around.columns :]]
+    return [trimmed(one, dialect.around.trim) for one in kept] if dialect.around.trim else kept
 
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:
@@ -91,9 +148,12 @@ def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = Mud
     dialect = layout.dialect
     reader = open_source(path, options_of(dialect))
     titles = [f.title for f in layout.fields]
-    names = dict(zip(reader.headings, reader.raw_headings if dialect.header else titles, strict=False))
+    skipped = dialect.around.columns
+    raw = reader.raw_headings[skipped:] if dialect.header else titles
+    named = {title: one.title for one in layout.fields for title in reversed(one.titles)}
+    names = {name: named.get(title, title) for name, title in zip(reader.headings[skipped:], raw, strict=False)}
     missing = [t for t in titles if t not in names.values()]
-    check = f"`mudanza check {shown} --layout {layout.path.stem}` tells everything that is wrong."
+    check = f"`mudanza check {shown} --layout {layout.name}` tells everything that is wrong."
     if missing:
         raise error(f"the file lacks the layout's column {missing[0]!r}.", place=Place(shown, 1), hint=check)
     parts = []
@@ -101,8 +161,7 @@ def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = Mud
         if batch.broken:
             bad = batch.broken[0]
             raise error(f"the row is damaged: {bad.value}.", place=Place(shown, bad.line), hint=check)
-        parts.append(
-            batch.rows.rename({k: v for k, v in names.items() if k in batch.rows.columns}).select(*titles, LINE)
-        )
+        rows = batch.rows.select(*as_read(dialect, reader.headings), LINE)
+        parts.append(rows.rename({k: v for k, v in names.items() if k in rows.columns}).select(*titles, LINE))
     schema = {**dict.fromkeys(titles, pl.String), LINE: pl.Int64}
     return pl.concat([pl.DataFrame(schema=schema), *parts])

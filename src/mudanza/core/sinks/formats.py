@@ -9,7 +9,8 @@ import polars as pl
 
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.findings.problem import Problem
-from mudanza.core.layouts.layout import Dialect, Field, Layout
+from mudanza.core.layouts.dialect import Dialect
+from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks import csv_text
 

@@ -21,7 +21,7 @@ class ReadOptions:
     groups above names; `below` how many lines stand below the data. `inside` names a file in an archive. `rename` maps
     this file's headings to the names used from here on, and `blanks` are values that count as blank. `own` holds the
     settings that only one format knows. With `exact`, the file is taken as it stands: a first line is the heading, and
-    nothing below or beside the data is passed over. `quick` says that the first records are enough to tell the columns by.
+    nothing below or beside the data is passed over; `above` are then lines above what has no heading, and lines that begin with `comment` are none. `quick` says that the first records are enough to tell the columns by.
     """
 
     format: str | None = None
@@ -38,6 +38,8 @@ class ReadOptions:
     blanks: tuple[str, ...] = ()
     own: Mapping[str, Any] = field(default_factory=dict)
     exact: bool = False
+    above: int = 0
+    comment: str | None = None
     quick: bool = False
 
 

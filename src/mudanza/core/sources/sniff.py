@@ -171,7 +171,9 @@ def _find_heading_line(
     """The line where the heading begins (0 if there is none), the headings, the last line of the heading, and how many rows it has."""
     said = options.heading
     if said == 0:
-        return 0, ("",) * len(rows[0]), 0, 1
+        rows = split_rows(_after(text, options.above), delimiter, quote) if options.above else rows
+        width = next((len(row) for row in rows if any(row) and not _is_comment(row, options)), 1)
+        return 0, ("",) * width, options.above, 1
     if said is not None:
         if said > text.count("\n") + 1:
             raise SourceError(
@@ -184,7 +186,7 @@ def _find_heading_line(
         return said, _joined(rows[:count]), said - 1 + _lines(rows[:count]), count
     index = find_heading(rows[:_LOOK_ABOVE])
     if index is None and options.exact:
-        index = next(i for i, row in enumerate(rows) if any(row))
+        index = next((i for i, row in enumerate(rows) if any(row) and not _is_comment(row, options)), 0)
     if index is None:
         widths = Counter(len(row) for row in rows[:_LOOK_ABOVE] if any(row))
         width = widths.most_common(1)[0][0]
@@ -194,6 +196,10 @@ def _find_heading_line(
     start = max(0, index - count + 1)
     # rows with line breaks inside values are rare above a heading: count lines through the values themselves
     return 1 + _lines(rows[:start]), _joined(rows[start : index + 1]), _lines(rows[: index + 1]), count
+
+
+def _is_comment(row: list[str], options: ReadOptions) -> bool:
+    return options.comment is not None and row[0].startswith(options.comment)
 
 
 def _lines(rows: list[list[str]]) -> int:

@@ -26,11 +26,12 @@ Lines = npt.NDArray[np.int64]
 
 @dataclass(frozen=True)
 class Shape:
-    """How records are written: delimiter and quote as bytes, and how many columns a record has."""
+    """How records are written: delimiter and quote as bytes, how many columns a record has, and what lines begin with that are no records."""
 
     delimiter: bytes
     quote: bytes | None
     columns: int
+    comment: bytes | None = None
 
 
 @dataclass(frozen=True)
@@ -52,7 +53,7 @@ class Cut:
 
 def cut_quickly(block: bytes, shape: Shape, at_end: bool) -> Cut | None:
     """The block as whole records if its counts add up, or None if it must be walked."""
-    if b"\0" in block:
+    if b"\0" in block or (shape.comment is not None and shape.comment in block):
         return None
     data = np.frombuffer(block, np.uint8)
     newline = data == 10
@@ -150,6 +151,8 @@ def _clean_lines(block: bytes, at: int, shape: Shape) -> int:
     """How many bytes from `at` are plain lines with the right number of values and no quotes; 0 if not the whole stretch."""
     end = block.rfind(b"\n", at, at + _STRETCH) + 1
     piece = block[at:end]
+    if shape.comment is not None and shape.comment in piece:
+        return 0
     if not piece or b"\0" in piece or (shape.quote is not None and shape.quote in piece) or not _decodes(piece):
         return 0
     data = np.frombuffer(piece, np.uint8)
@@ -182,6 +185,12 @@ class _Walk:
     def step(self) -> bool:
         """One record on. False if it may go on in the next block."""
         block, at, shape = self.block, self.at, self.shape
+        if shape.comment is not None and block.startswith(shape.comment, at):
+            end = block.find(b"\n", at) + 1
+            if not end and not self.at_end:
+                return False
+            self.line, self.at = self.line + 1, end or len(block)
+            return True
         match = self.good.match(block, at)
         rest = len(block) - at
         if match is not None and match.end() - at > LONGEST_RECORD:

@@ -103,7 +103,8 @@ class NumberFormat:
 
     def _whole_enough(self, text: pl.Expr) -> pl.Expr:
         between = f"[{re.escape(self.groups.sign)}]?" if self.groups is not None else ""
-        return text.str.contains(rf"^[+\-%‰]*(?:[0-9]{between}){{{self.min_whole},}}")
+        enough: pl.Expr = text.str.contains(rf"^[+\-%‰]*(?:[0-9]{between}){{{self.min_whole},}}")
+        return enough
 
     def fits(self, text: pl.Expr) -> pl.Expr:
         """Whether a text is a number in this format, be it too large or too exact to be held."""
@@ -125,7 +126,7 @@ class NumberFormat:
             fitting = pl.when(self._whole_enough(text)).then(fitting)
         value = self.plain(fitting).cast(DECIMAL, strict=False)
         if self.affixes.zeros:
-            return (value / 10**self.affixes.zeros).cast(DECIMAL)
+            value = (value / 10**self.affixes.zeros).cast(DECIMAL)
         if not self.affixes.free:
             return value
         for sign, zeros in _SHARES.items():

@@ -19,7 +19,6 @@ from mudanza.core.layouts.rules import blank_in_file, kind_problems, value_probl
 from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.opening import open_source, read_ahead
 from mudanza.core.sources.reader import Encoding, Reader, ReadOptions
-from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
 from mudanza.core.work.progress import Progress, Tell, quietly
 from mudanza.core.work.referred_files import layouts_beside, referred_in
@@ -254,7 +253,7 @@ class _Check:
         for field, column in fields:
             text = pl.col(column)
             value = text
-            if field.kind is not Kind.TEXT:
+            if field.is_typed:
                 name = f"{INNER}{field.name}"
                 typed[name] = field.type.read_sheet(text) if self.in_sheet else field.type.read(text)
                 value = pl.col(name)

@@ -13,7 +13,7 @@ from mudanza.core.engine.intake import Intake
 from mudanza.core.engine.local import Part, held_schema, in_order
 from mudanza.core.findings.finding import SHOWN, as_shown
 from mudanza.core.layouts.csvw import metadata_of
-from mudanza.core.layouts.layout import Dialect
+from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.csv_text import RowWriter

@@ -3,23 +3,29 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from decimal import Decimal
 from typing import ClassVar
 
 import polars as pl
 
 from mudanza.core.findings.problem import Problem
-from mudanza.core.layouts.types.cell import Bounds, Cell
-from mudanza.core.values.kinds import DECIMAL, Kind, plain_text
+from mudanza.core.layouts.types.bounds import Bounds
+from mudanza.core.layouts.types.cell import SPACES, Cell, collapsed
+from mudanza.core.values.kinds import DECIMAL, Kind, plain_text, trim_zeros
 from mudanza.core.values.number_format import NumberFormat
+
+#: datatypes whose values are binary, with the width of theirs
+BINARY = {"double": pl.Float64, "number": pl.Float64, "float": pl.Float32}
+_SPECIAL = {"INF": float("inf"), "+INF": float("inf"), "-INF": float("-inf"), "NaN": float("nan")}
 
 
 @dataclass(frozen=True)
 class NumberType:
-    """An exact number, as it is written, within bounds."""
+    """An exact number, or a binary one, as it is written, within bounds."""
 
     base: str = "decimal"
     format: NumberFormat = field(default_factory=NumberFormat)
-    bounds: Bounds = field(default_factory=Bounds)
+    bounds: Bounds[Decimal] = field(default_factory=Bounds)
     kind: ClassVar[Kind] = Kind.NUMBER
 
     @property
@@ -27,9 +33,13 @@ class NumberType:
         """What it takes, in words."""
         return [self.format.text, *self.bounds.rules]
 
+    def normal(self, text: pl.Expr) -> pl.Expr:
+        """A cell without the spaces that do not count."""
+        return collapsed(text)
+
     def read(self, text: pl.Expr) -> pl.Expr:
-        """A cell as a number; null where it is none in the format."""
-        return self.format.read(text.str.strip_chars())
+        """A cell as a number; null where it is none in the format, or one that cannot be held exactly."""
+        return self.format.read(text.str.strip_chars(SPACES))
 
     def read_sheet(self, text: pl.Expr) -> pl.Expr:
         """A sheet's cell as a number: in the format, or as the spreadsheet itself holds it."""
@@ -37,13 +47,45 @@ class NumberType:
         held = pl.when(plain.str.contains(r"^-?\d+(\.\d+)?$")).then(plain).cast(DECIMAL, strict=False)
         return pl.coalesce(self.read(text), held)
 
+    def fits(self, text: pl.Expr) -> pl.Expr:
+        """Whether a text is a number in the format, be it one that cannot be held."""
+        text = self.normal(text)
+        fits = self.format.fits(text)
+        return fits | text.is_in(list(_SPECIAL)) if self.base in BINARY else fits
+
+    def _binary(self, text: pl.Expr) -> pl.Expr:
+        """The number as a binary one, of any size."""
+        text = self.normal(text)
+        value = self.format.plain(text).cast(BINARY.get(self.base, pl.Float64), strict=False).cast(pl.Float64)
+        if self.base not in BINARY:
+            return value
+        return pl.coalesce(text.replace_strict(_SPECIAL, default=None, return_dtype=pl.Float64), value)
+
+    def same(self, text: pl.Expr) -> pl.Expr:
+        """The same text for the same value."""
+        if self.base in BINARY:
+            fitting = pl.when(self.fits(text)).then(text)
+            return pl.coalesce(self._binary(fitting).cast(pl.String), text)
+        held = trim_zeros(self.read(text).cast(pl.String))
+        plain = self.format.plain(self.normal(text)).str.replace(r"^\+", "").str.replace(r"^(-?)0*([0-9])", "${1}${2}")
+        ended = pl.when(plain.str.contains(".", literal=True)).then(trim_zeros(plain)).otherwise(plain)
+        return pl.coalesce(held.replace("-0", "0"), pl.when(self.fits(text)).then(ended), text)
+
     def render(self, value: pl.Expr) -> pl.Expr:
         """A number as text."""
         return self.format.render(value)
 
     def problems(self, cell: Cell) -> list[Problem]:
         """Numbers that writing would round, and numbers out of bounds."""
-        found = list(self.bounds.problems(cell))
+        if self.base in BINARY:
+            binary = pl.when(self.fits(cell.text)).then(self._binary(cell.text))
+            found = [
+                cell.problem(code, binary.is_nan() | ~keeps(binary, float(one.value)), words, cell.blank)
+                for one, code, words, keeps in self.bounds.each()
+            ]
+        else:
+            found = self.bounds.problems(cell)
+            found += self.bounds.problems_unread(cell, self._binary(cell.text), float)
         if self.format.rounds:
             value = cell.value.cast(DECIMAL, strict=False)
             shown = plain_text(value, Kind.NUMBER)

@@ -8,7 +8,7 @@ from typing import ClassVar
 import polars as pl
 
 from mudanza.core.findings.problem import Problem
-from mudanza.core.layouts.types.cell import Cell
+from mudanza.core.layouts.types.cell import SPACES, Cell, collapsed
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.yesno_format import YesNoFormat
 
@@ -26,15 +26,27 @@ class YesNoType:
         """What it takes, in words."""
         return [self.format.text]
 
+    def normal(self, text: pl.Expr) -> pl.Expr:
+        """A cell without the spaces that do not count."""
+        return collapsed(text)
+
     def read(self, text: pl.Expr) -> pl.Expr:
         """A cell as yes or no; null where it is neither."""
-        return self.format.read(text.str.strip_chars())
+        return self.format.read(text.str.strip_chars(SPACES))
 
     def read_sheet(self, text: pl.Expr) -> pl.Expr:
         """A sheet's cell: one of the words, or as the spreadsheet itself holds it."""
         word = text.str.strip_chars().str.to_lowercase()
         held = pl.when(word == "true").then(pl.lit(True)).when(word == "false").then(pl.lit(False))
         return pl.coalesce(self.read(text), held)
+
+    def fits(self, text: pl.Expr) -> pl.Expr:
+        """Whether a text is one of the words."""
+        return self.format.read(self.normal(text)).is_not_null()
+
+    def same(self, text: pl.Expr) -> pl.Expr:
+        """The same text for the same value."""
+        return pl.coalesce(self.format.read(self.normal(text)).cast(pl.String), text)
 
     def render(self, value: pl.Expr) -> pl.Expr:
         """Yes or no as its word."""

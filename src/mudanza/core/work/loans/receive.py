@@ -8,7 +8,7 @@ from pathlib import Path
 import polars as pl
 
 from mudanza.core.documents.errors import LoanError, Place
-from mudanza.core.layouts.layout import Dialect
+from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.csv_text import RowWriter
 from mudanza.core.state.contents import keep_change_set

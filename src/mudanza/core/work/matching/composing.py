@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -242,9 +241,8 @@ class Composer:
 
     def _identifier(self, field: Field, view: View) -> Part | None:
         """A key that has to be made anew, or a reference to one: where a key book's keys are what the field takes, and the values are not."""
-        fits = re.compile((field.type.pattern if isinstance(field.type, TextType) else None) or "")
         for book, pattern in self.move.key_patterns.items():
-            if fits.fullmatch(key_like(pattern)):
+            if isinstance(field.type, TextType) and field.type.regex and field.type.takes(key_like(pattern)):
                 step = "mint" if field.name in self.plan.layout.primary_key else "key"
                 return Part(f"{{#source}}, {{{view.name}}} -> {step} {book}", (view.name,), 0, (), None)
         return None

@@ -280,8 +280,8 @@ def _text(field: Field, view: View, clean: str) -> Conversion:
     takes = field.type if isinstance(field.type, TextType) else TextType()
     if takes.permitted is not None:
         return _permitted(takes.permitted, view, clean, spaces)
-    if takes.pattern is not None and field.separator is None:
-        return _pattern(takes.pattern, view, clean, spaces)
+    if takes.pattern is not None and takes.regex is not None and field.separator is None:
+        return _pattern(takes.pattern, takes.regex, view, clean, spaces)
     steps = clean + spaces
     limit = takes.longest
     kept = 1.0
@@ -307,8 +307,8 @@ def _permitted(permitted: Sequence[str], view: View, clean: str, spaces: str) ->
     )
 
 
-def _pattern(asked: str, view: View, clean: str, spaces: str) -> Conversion:
-    pattern = pl.lit(f"^(?:{asked})$")
+def _pattern(asked: str, regex: str, view: View, clean: str, spaces: str) -> Conversion:
+    pattern = pl.lit(regex)
     lengths = [int(n) for n in re.findall(r"\{(\d+)\}", asked)]
     digits = sum(lengths)
     tried = [spaces, " -> trim", " -> upper", " -> lower", ' -> without " .-/"', " -> digits", " -> code"]

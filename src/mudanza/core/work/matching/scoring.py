@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -98,12 +97,8 @@ class Scorer:
 
     def is_given(self, field: Field) -> bool:
         """Whether a key book of the move gives what the field takes."""
-        if not isinstance(field.type, TextType) or field.type.pattern is None:
-            return False
-        try:
-            return any(re.fullmatch(field.type.pattern, key) for key in self.keys)
-        except re.error:
-            return False
+        takes = field.type
+        return isinstance(takes, TextType) and takes.regex is not None and any(map(takes.takes, self.keys))
 
 
 def _subject(headings: Headings, name: str, layout: Layout) -> Ideas:

@@ -1,0 +1,98 @@
+"""Fields that hold times of day, durations and parts of the calendar: texts to a plan, values to a check."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import ClassVar
+
+import polars as pl
+
+from mudanza.core.findings.problem import Problem
+from mudanza.core.layouts.types.bounds import Bounds
+from mudanza.core.layouts.types.cell import Cell, collapsed
+from mudanza.core.values import schema_forms
+from mudanza.core.values.date_format import DateFormat
+from mudanza.core.values.kinds import Kind
+
+_WORDS = {
+    "time": "a time as 07:30:00",
+    "gYear": "a year as 2024",
+    "gYearMonth": "a month as 2024-01",
+    "gMonth": "a month as --01",
+    "gMonthDay": "a day of the year as --01-31",
+    "gDay": "a day of the month as ---31",
+    "duration": "a duration as P1Y2M3DT4H",
+    "dayTimeDuration": "a duration as P3DT4H",
+    "yearMonthDuration": "a duration as P1Y2M",
+}
+#: the base types of those that have a form of their own
+FORM_BASES = tuple(_WORDS)
+
+
+@dataclass(frozen=True)
+class FormType:
+    """A value written as XML Schema writes it; times by a `format`, durations and parts of the calendar by a `pattern`, whose `regex` the engine takes.
+
+    Bounds are in that form too.
+    """
+
+    base: str
+    format: DateFormat | None = None
+    pattern: str | None = None
+    regex: str | None = None
+    bounds: Bounds[str] = field(default_factory=Bounds)
+    kind: ClassVar[Kind] = Kind.TEXT
+
+    @property
+    def rules(self) -> list[str]:
+        """What it takes, in words."""
+        words = f"a time as {self.format.text}" if self.format is not None else _WORDS[self.base]
+        return [words + (f" matching {self.pattern}" if self.pattern is not None else ""), *self.bounds.rules]
+
+    def normal(self, text: pl.Expr) -> pl.Expr:
+        """A cell without the spaces that do not count."""
+        return collapsed(text)
+
+    def read(self, text: pl.Expr) -> pl.Expr:
+        """A cell as it is."""
+        return text
+
+    def read_sheet(self, text: pl.Expr) -> pl.Expr:
+        """A sheet's cell as it is."""
+        return text
+
+    def render(self, value: pl.Expr) -> pl.Expr:
+        """The text as it is."""
+        return value
+
+    def fits(self, text: pl.Expr) -> pl.Expr:
+        """Whether a text is a value."""
+        text = self.normal(text)
+        if self.format is not None:
+            return self.format.read(text).is_not_null()
+        fits = schema_forms.fits(text, self.base)
+        return fits if self.regex is None else fits & text.str.contains(self.regex)
+
+    def same(self, text: pl.Expr) -> pl.Expr:
+        """The same text for the same value."""
+        text = self.normal(text)
+        if self.format is not None:
+            return pl.coalesce(self.format.moment(text).cast(pl.String), text)
+        return schema_forms.same(text, self.base)
+
+    def problems(self, cell: Cell) -> list[Problem]:
+        """Texts that are no value, and values out of bounds."""
+        fits = self.fits(cell.text)
+        found = [cell.problem("value.kind", ~fits, self.rules[0], cell.blank)]
+        text = self.normal(cell.text)
+        for bound, code, words, keeps in self.bounds.each():
+            if self.base in schema_forms.DURATIONS:
+                limits = schema_forms.lengths(pl.lit(bound.value))
+                inside = pl.all_horizontal(
+                    [keeps(one, limit) for one, limit in zip(schema_forms.lengths(text), limits, strict=True)]
+                )
+            else:
+                value = self.format.moment(text) if self.format else schema_forms.moment(text, self.base)
+                inside = keeps(value, schema_forms.moment(pl.lit(bound.value), self.base))
+            found.append(cell.problem(code, fits & ~inside, words, cell.blank))
+        return found
