@@ -205,8 +205,9 @@ def _form_type(metadata: Metadata, datatype: Mapping[str, Any], base: str, at: K
         return int(pl.select(measured).item())
 
     bounds = _bounds(metadata, datatype, at, bound, f"a {base}", "Write it as XML Schema does.", compared)
-    regex = None if form is None or base == "time" else _regex(metadata, form, at)
-    return FormType(base, pattern, None if base == "time" else form, regex, bounds)
+    if form is not None and base != "time":
+        _usable(metadata, form, at)
+    return FormType(base, pattern, None if base == "time" else form, bounds)
 
 
 def _asked(measure: Callable[[pl.Expr, str], pl.Expr], value: Any, base: str) -> int:
@@ -233,13 +234,14 @@ def _text_type(metadata: Metadata, datatype: Mapping[str, Any], base: str, at: K
             break
         if (most is not None and len(value) > most) or (length is not None and len(value) != length):
             raise metadata.fail((*at, "format"), f"the permitted value {value!r} does not fit the length limits.")
-    regex = None if form is None else _regex(metadata, form, at)
-    return TextType(base, form, regex, permitted, length, least, most)
+    if form is not None:
+        _usable(metadata, form, at)
+    return TextType(base, form, permitted, length, least, most)
 
 
-def _regex(metadata: Metadata, form: str, at: KeyPath) -> str:
+def _usable(metadata: Metadata, form: str, at: KeyPath) -> None:
     try:
-        return translated(form)
+        translated(form)
     except ValueError as error:
         raise metadata.fail(
             (*at, "format"),

@@ -23,7 +23,7 @@ _TRIMS = {True: "both", False: "", "true": "both", "false": "", "start": "start"
 
 @dataclass(frozen=True)
 class Around:
-    """What stands around the records and is none of them: rows above, columns before, lines that begin with a `comment` sign, blank rows, spaces
+    """What stands around the records and is none of them: rows above, columns before, lines that begin with a `comment` sign (none, if it is empty; None: nothing is said of them), blank rows, spaces
     at the "start" or "end" of values or at "both"."""
 
     rows: int = 0

@@ -80,10 +80,11 @@ class RowWriter:
 
     def _no_comments(self, frame: pl.DataFrame) -> pl.DataFrame:
         """The rows, with a break that asks for quotes where they would begin as a line does that is no record."""
-        sign = self._dialect.around.comment or _USUAL_COMMENT
+        sign = self._dialect.around.comment
+        sign = _USUAL_COMMENT if sign is None else sign
         first = pl.col(frame.columns[0])
         odd = first.str.starts_with(sign)
-        if not frame.select(odd.any()).item():
+        if not sign or not frame.select(odd.any()).item():
             return frame
         return frame.with_columns(pl.when(odd).then(first + _BREAK).otherwise(first))
 

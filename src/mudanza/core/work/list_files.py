@@ -13,7 +13,7 @@ from mudanza.core.engine.intake import Intake
 from mudanza.core.engine.local import Part, held_schema, in_order
 from mudanza.core.findings.finding import SHOWN, as_shown
 from mudanza.core.layouts.csvw import metadata_of
-from mudanza.core.layouts.dialect import Dialect
+from mudanza.core.layouts.dialect import Around, Dialect
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.csv_text import RowWriter
@@ -34,7 +34,7 @@ class ListFiles:
         records = sink_of(plan.layout).RowWriter(list(titles), plan.layout.dialect)
         self._records = _File(outputs.create(self.path), records)
         # whoever corrects them opens them as they open the exports; the mark tells spreadsheet programs the encoding
-        for_spreadsheets = Dialect(delimiter=intake.delimiter, bom=True)
+        for_spreadsheets = Dialect(delimiter=intake.delimiter, bom=True, around=Around(comment=""))
         held = RowWriter(list(held_schema(intake.columns)), for_spreadsheets)
         self._held = _File(outputs.create(out / f"{plan.name}.held-back.csv"), held)
         self._findings = _File(outputs.create(out / f"{plan.name}.findings.csv"), RowWriter(SHOWN))

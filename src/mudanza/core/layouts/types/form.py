@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import ClassVar
 
 import polars as pl
@@ -13,6 +14,7 @@ from mudanza.core.layouts.types.cell import Cell, collapsed
 from mudanza.core.values import schema_forms
 from mudanza.core.values.date_format import DateFormat
 from mudanza.core.values.kinds import Kind
+from mudanza.core.values.regular import translated
 
 _WORDS = {
     "time": "a time as 07:30:00",
@@ -31,7 +33,7 @@ FORM_BASES = tuple(_WORDS)
 
 @dataclass(frozen=True)
 class FormType:
-    """A value written as XML Schema writes it; times by a `format`, durations and parts of the calendar by a `pattern`, whose `regex` the engine takes.
+    """A value written as XML Schema writes it; times by a `format`, durations and parts of the calendar by a `pattern`.
 
     Bounds are in that form too.
     """
@@ -39,9 +41,13 @@ class FormType:
     base: str
     format: DateFormat | None = None
     pattern: str | None = None
-    regex: str | None = None
     bounds: Bounds[str] = field(default_factory=Bounds)
     kind: ClassVar[Kind] = Kind.TEXT
+
+    @cached_property
+    def regex(self) -> str | None:
+        """The pattern for the engine."""
+        return None if self.pattern is None else translated(self.pattern)
 
     @property
     def rules(self) -> list[str]:

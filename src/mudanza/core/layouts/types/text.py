@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import ClassVar
 
 import polars as pl
@@ -11,6 +12,7 @@ from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.types.cell import Cell, characters, collapsed
 from mudanza.core.values import schema_forms
 from mudanza.core.values.kinds import Kind
+from mudanza.core.values.regular import translated
 
 #: datatypes whose values are the texts as they stand ("Model for Tabular Data", section 6.4, steps 1 and 2)
 VERBATIM = frozenset({"string", "json", "xml", "html", "any", "anyAtomicType"})
@@ -29,17 +31,21 @@ _FORM_WORDS = {
 class TextType:
     """Text of some length, of a pattern, or one of the permitted texts.
 
-    `pattern` is a regular expression as the layout has it, `regex` the same for the engine. The lengths are in characters, those of bytes in bytes.
+    `pattern` is a regular expression as the layout has it. The lengths are in characters, those of bytes in bytes.
     """
 
     base: str = "string"
     pattern: str | None = None
-    regex: str | None = None
     permitted: tuple[str, ...] | None = None
     length: int | None = None
     min_length: int | None = None
     max_length: int | None = None
     kind: ClassVar[Kind] = Kind.TEXT
+
+    @cached_property
+    def regex(self) -> str | None:
+        """The pattern for the engine."""
+        return None if self.pattern is None else translated(self.pattern)
 
     @property
     def longest(self) -> int | None:
