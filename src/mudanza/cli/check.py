@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import atexit
+import dataclasses
+import shutil
+import sys
+import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,24 +15,47 @@ import click
 from mudanza.cli import look
 from mudanza.cli.options import here_or_none, json_option
 from mudanza.core.findings.finding import SHOWN, as_shown
-from mudanza.core.work.shapes import check_shape
+from mudanza.core.work.shapes import check_shape, fix_shape, package_shape, recognised_shape
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    import polars as pl
+
     from mudanza.core.findings.finding import Finding
     from mudanza.core.layouts.layout import Layout
     from mudanza.core.work.check import CheckResult
+    from mudanza.core.work.checking.recognising import Recognised
+    from mudanza.core.work.fixing import FixResult
+    from mudanza.core.work.package import PackageResult
 
 _SHOWN = 20
 
 
+@dataclasses.dataclass(frozen=True)
+class _Asked:
+    """What was asked for beside the check itself."""
+
+    sheet: str | None
+    findings: Path | None
+    limit: int | None
+    annotated: Path | None
+    fixed: Path | None
+    as_json: bool
+
+    @property
+    def kept(self) -> int | None:
+        """How many findings the check has to keep: where all are written somewhere, all."""
+        return None if self.findings or self.annotated else self.limit
+
+
 @click.command("check")
-@click.argument("file", type=click.Path(path_type=Path))
+@click.argument("file", metavar="FILE|FOLDER|-", type=click.Path(path_type=Path, allow_dash=True))
 @click.option(
     "--layout",
     "layout_name",
-    required=True,
     metavar="FILE|NAME",
-    help="The layout: a file, or a name in layouts/.",
+    help="The layout: a file, or a name in layouts/. Without it, it is recognised.",
 )
 @click.option(
     "--with",
@@ -38,12 +66,19 @@ _SHOWN = 20
     help="A file that references point into.",
 )
 @click.option("--sheet", metavar="NAME", help="The sheet of a workbook.")
+@click.option("--findings", type=click.Path(path_type=Path), metavar="FILE", help="Write all findings to a CSV file.")
 @click.option(
-    "--findings",
-    "findings_file",
+    "--annotated",
     type=click.Path(path_type=Path),
-    metavar="FILE",
-    help="Write all findings to a CSV file.",
+    metavar="FILE.xlsx",
+    help="Write a copy with what is wrong coloured and noted.",
+)
+@click.option(
+    "--fix",
+    "fixed",
+    type=click.Path(path_type=Path),
+    metavar="FILE.csv",
+    help="Write a file with what can be corrected without a doubt.",
 )
 @click.option("--limit", type=click.IntRange(1), metavar="N", help="List only the first N findings; all are counted.")
 @json_option
@@ -51,69 +86,202 @@ _SHOWN = 20
 def command(
     ctx: click.Context,
     file: Path,
-    layout_name: str,
+    layout_name: str | None,
     others: tuple[Path, ...],
     sheet: str | None,
-    findings_file: Path | None,
+    findings: Path | None,
+    annotated: Path | None,
+    fixed: Path | None,
     limit: int | None,
     as_json: bool,
 ) -> None:
-    """Validate FILE (CSV or XLSX), by whomever it was made, against a layout.
+    """Validate FILE, by whomever it was made, against the layout that it was made for; or each file of a FOLDER, with the references between them.
 
-    Lines are counted as a text editor counts them.
+    CSV in any dialect, workbooks, JSON, XML and fixed-width text are read; - is what comes on standard input. Lines are counted as a text
+    editor counts them. What comes in is never changed.
 
     \b
     Examples:
+      mudanza check out
       mudanza check out/owners.csv --layout owners
-      mudanza check from-a-colleague.xlsx --layout layouts/owners.json --findings problems.csv
-      mudanza check visits.csv --layout visits --with out/owners.csv
+      mudanza check from-a-colleague.xlsx --annotated for-the-colleague.xlsx
+      mudanza check visits.csv --with out/owners.csv --findings problems.csv
+      mudanza check owners.csv --fix owners-corrected.csv
     """
-    from mudanza.core.sinks.csv_text import RowWriter
-    from mudanza.core.state.files import Outputs
+    asked = _Asked(sheet, findings, limit, annotated, fixed, as_json)
+    if file.is_dir():
+        if layout_name is not None or asked.annotated or asked.fixed or asked.sheet:
+            raise click.UsageError(
+                "a folder is checked as a whole; --layout, --sheet, --annotated and --fix go with one file."
+            )
+        clean = _folder(file, asked)
+    else:
+        clean = _file(file, layout_name, others, asked)
+    ctx.exit(0 if clean else 1)
+
+
+# one file
+
+
+def _file(file: Path, layout_name: str | None, others: Sequence[Path], asked: _Asked) -> bool:
     from mudanza.core.work.check import check
 
-    layout = find_layout(layout_name)
-    with look.progress(as_json) as tell:
+    shown = "standard input" if str(file) == "-" else str(file)
+    path = _from_standard_input() if str(file) == "-" else file
+    found = None if layout_name is not None else _recognised(path, shown, asked)
+    layout = found.layout if found is not None else find_layout(layout_name or "")
+    with look.progress(asked.as_json) as tell:
         result = check(
-            file,
+            path,
             layout,
-            shown=str(file),
-            layout_shown=layout_name,
+            shown=shown,
+            layout_shown=layout_name or layout.name,
             others=others,
-            sheet=sheet,
-            limit=limit,
+            sheet=asked.sheet,
+            limit=asked.kept,
             tell=tell,
         )
-    if findings_file is not None:
-        with Outputs("check") as outputs:
-            out = outputs.create(findings_file)
-            writer = RowWriter(SHOWN)
-            out.write(writer.head() + writer.rows(as_shown(result.findings)))
-            outputs.publish()
-    if as_json:
-        look.document(check_shape(result, limit is not None))
-    else:
-        _show(result, findings_file)
-    ctx.exit(0 if result.clean else 1)
+    fixed = None
+    if asked.findings is not None:
+        _write(asked.findings, result.findings)
+    if asked.annotated is not None:
+        from mudanza.core.work.annotating import annotate
+
+        annotate(path, layout, result, asked.annotated, sheet=asked.sheet)
+    if asked.fixed is not None:
+        from mudanza.core.work.fixing import fix
+
+        fixed = fix(path, layout, asked.fixed, shown=shown, sheet=asked.sheet)
+    if asked.limit is not None:
+        result = dataclasses.replace(result, findings=result.findings.head(asked.limit))
+    if asked.as_json:
+        shape = {**check_shape(result, asked.limit is not None), **(recognised_shape(found) if found else {})}
+        look.document({**shape, **({"fixed": fix_shape(fixed)} if fixed else {})})
+        return result.clean
+    _show(result, _known_by(found), asked)
+    if asked.annotated is not None:
+        look.say(f"  an annotated copy is in {asked.annotated}", style="dim")
+    if fixed is not None:
+        _show_fixed(fixed)
+    return result.clean
+
+
+def _from_standard_input() -> Path:
+    """Where the bytes of standard input stand, for as long as the command runs."""
+    folder = Path(tempfile.mkdtemp(prefix="mudanza-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    path = folder / "standard-input"
+    with path.open("wb") as out:
+        shutil.copyfileobj(sys.stdin.buffer, out)
+    return path
+
+
+def _recognised(path: Path, shown: str, asked: _Asked) -> Recognised:
+    from mudanza.core.documents.errors import LayoutError, Place, few
+    from mudanza.core.work.checking.recognising import recognised
+
+    layouts = _known_layouts()
+    found = recognised(path, layouts, asked.sheet)
+    if found is None:
+        raise LayoutError(
+            "the file was made for none of the layouts that are known.",
+            place=Place(shown),
+            hint=f"Name the one that is meant, --layout NAME. There are: {few(list(layouts), 8)}."
+            if layouts
+            else "Name its layout: --layout FILE. Here is no move, and no description lies beside the file.",
+        )
+    return found
+
+
+def _known_layouts() -> dict[str, Layout]:
+    from mudanza.core.work.checking.referred import layouts_in
+
+    move = here_or_none()
+    return {} if move is None else layouts_in(move.path("layouts"))
+
+
+def _known_by(found: Recognised | None) -> str:
+    if found is None:
+        return ""
+    if found.described_in is not None:
+        return f" (as {found.described_in.name} says)"
+    return " (by its headings)" if found.share == 1 else f" (by {found.share:.0%} of its headings)"
 
 
 def find_layout(name: str) -> Layout:
     """A layout by its file or by its name in the move."""
-    from mudanza.core.layouts.csvw import read_layout
+    from mudanza.core.layouts.csvw import MARK, read_layout
 
     path = Path(name)
     move = here_or_none()
-    if path.suffix == ".json" or path.is_file() or move is None:
-        if not path.is_file() and move is not None and move.path(name).is_file():
+    is_file = path.suffix == ".json" or path.is_file() or f".json{MARK}" in name
+    if is_file or move is None:
+        if not path.is_file() and move is not None and move.path(name.rpartition(MARK)[0] or name).is_file():
             path = move.path(name)
         return read_layout(path)
     return read_layout(move.layout_path(name))
 
 
-def _show(result: CheckResult, findings_file: Path | None) -> None:
-    from mudanza.core.findings.finding import Finding
+# a folder
 
-    look.heading(result.file, f"against {result.layout}, {look.plural(result.rows, 'row')}")
+
+def _folder(folder: Path, asked: _Asked) -> bool:
+    import polars as pl
+
+    from mudanza.core.work.package import check_package
+
+    with look.progress(asked.as_json) as tell:
+        result = check_package(folder, _known_layouts(), limit=asked.kept, tell=tell)
+    if asked.findings is not None:
+        _write(asked.findings, pl.concat([result.findings, *(one.findings for one in result.files)]))
+    if asked.as_json:
+        if asked.limit is not None:
+            shortened = [dataclasses.replace(one, findings=one.findings.head(asked.limit)) for one in result.files]
+            result = dataclasses.replace(result, files=shortened)
+        look.document(package_shape(result, asked.limit is not None))
+        return result.clean
+    _show_package(result, asked)
+    return result.clean
+
+
+def _show_package(result: PackageResult, asked: _Asked) -> None:
+    look.heading(result.folder, f"{look.plural(len(result.files), 'file')}, with the references between them")
+    rows = []
+    for one in result.files:
+        found = result.layouts[one.file]
+        state = "as its layout asks" if not one.groups else look.plural(one.total, "finding")
+        rows.append([Path(one.file).name, one.layout + _known_by(found), look.count(one.rows), state])
+    look.columns(rows, heads=["file", "layout", "rows", ""], right=(2,), fold=(1,))
+    if result.groups:
+        look.say()
+        look.groups(result.groups, with_file=True)
+    for one in result.files:
+        if one.groups:
+            look.say()
+            look.heading(Path(one.file).name, look.plural(one.total, "finding"))
+            _show_findings(one.findings, one.total, min(_SHOWN, asked.limit or _SHOWN))
+    if asked.findings is not None:
+        look.say(f"  written to {asked.findings}", style="dim")
+
+
+# what people see
+
+
+def _write(path: Path, findings: pl.DataFrame) -> None:
+    import polars as pl
+
+    from mudanza.core.sinks.csv_text import RowWriter
+    from mudanza.core.state.files import Outputs
+
+    with Outputs("check") as outputs:
+        out = outputs.create(path)
+        writer = RowWriter(SHOWN)
+        out.write(writer.head() + writer.rows(as_shown(findings).with_columns(pl.col("line").cast(pl.String))))
+        outputs.publish()
+
+
+def _show(result: CheckResult, known_by: str, asked: _Asked) -> None:
+    look.heading(result.file, f"against {result.layout}{known_by}, {look.plural(result.rows, 'row')}")
     if not result.groups:
         look.say("  all as the layout asks.")
         return
@@ -121,20 +289,42 @@ def _show(result: CheckResult, findings_file: Path | None) -> None:
     if other is not None:
         look.say(f"  This looks like {other.example.value}: check it with --layout {other.example.value}.")
         return
-    if result.total > _SHOWN:
+    most = min(_SHOWN, asked.limit or _SHOWN)
+    if result.total > most:
         look.groups(result.groups)
     look.say()
-    shown = [
-        Finding(**{k: v for k, v in row.items() if k != "severity"}) for row in result.findings.head(_SHOWN).to_dicts()
-    ]
-    word = f"the first {_SHOWN} of {look.count(result.total)}" if result.total > _SHOWN else "all of them"
+    word = f"the first {most} of {look.count(result.total)}" if result.total > most else "all of them"
     look.heading("findings", word)
+    _show_findings(result.findings, result.total, most)
+    if result.total > most and asked.findings is None:
+        look.say("  --findings FILE writes all of them.", style="dim")
+    if asked.findings is not None:
+        look.say(f"  written to {asked.findings}", style="dim")
+
+
+def _show_findings(findings: pl.DataFrame, total: int, most: int) -> None:
+    from mudanza.core.findings.finding import Finding
+
+    shown = [Finding(**{k: v for k, v in row.items() if k != "severity"}) for row in findings.head(most).to_dicts()]
     rows = [[_where(f), f.subject or "", look.shorten(f.value, 30), f.rule or "", f.code] for f in shown]
     look.columns(rows, heads=["line", "column", "value", "asked", "code"], fold=(2, 3))
-    if result.total > _SHOWN and findings_file is None:
-        look.say("  --findings FILE writes all of them.", style="dim")
-    if findings_file is not None:
-        look.say(f"  written to {findings_file}", style="dim")
+    if total > most:
+        look.say(f"  … and {look.count(total - most)} more", style="dim")
+
+
+def _show_fixed(fixed: FixResult) -> None:
+    look.say()
+    found = fixed.corrections
+    look.heading("corrected", f"{look.plural(found.height, 'value')}, in {fixed.written}")
+    if not found.height:
+        look.say("  nothing could be corrected without a doubt; the file is written in the layout's own form.")
+        return
+    rows = [
+        [str(row["line"]), row["column"], look.shorten(row["before"], 24), look.shorten(row["after"], 24), row["why"]]
+        for row in found.head(_SHOWN).iter_rows(named=True)
+    ]
+    look.columns(rows, heads=["line", "column", "was", "is", "why"], fold=(2, 3, 4))
+    look.say(f"  each is listed in {fixed.listed}", style="dim")
 
 
 def _where(finding: Finding) -> str:

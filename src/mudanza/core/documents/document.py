@@ -172,7 +172,9 @@ def read_json(text: str, path: Path, error: type[MudanzaError] = LayoutError) ->
         place = Place(str(path))
         raise error("the layout has a number of too many digits.", place=place, hint="Mend the JSON there.") from None
     except RecursionError:
-        raise error("the layout is nested too deeply.", place=Place(str(path)), hint="Is this the right file?") from None
+        raise error(
+            "the layout is nested too deeply.", place=Place(str(path)), hint="Is this the right file?"
+        ) from None
     except _RepeatedKeyError as wrong:
         key = str(wrong)
         quoted = json.dumps(key, ensure_ascii=False)

@@ -23,6 +23,8 @@ _FROM_GROUP = INHERITED | {"dialect", "tableDirection", "tableSchema"}
 _GROUP = {"@context", "@id", "@type", "tables", "notes", "transformations", *_FROM_GROUP}
 #: stands between a file and the table of it that is meant
 MARK = "#"
+#: what the description of one file is called behind that file's own name ("Model for Tabular Data", section 5)
+BESIDE = "-metadata.json"
 
 
 def read_layout(path: Path) -> Layout:
@@ -38,7 +40,8 @@ def read_layout(path: Path) -> Layout:
     if table is None or table not in names:
         near = nearest(table, names) if table is not None else None
         raise LayoutError(
-            f"the file describes {len(layouts)} tables" + (f", and {table!r} is none of them." if table is not None else "."),
+            f"the file describes {len(layouts)} tables"
+            + (f", and {table!r} is none of them." if table is not None else "."),
             place=Place(file=str(file)),
             hint=f"Say which is meant: {file.name}{MARK}{near or names[0]}. There are: {few(names, 8)}.",
         )
@@ -85,7 +88,11 @@ def layouts_from(document: Document) -> tuple[Layout, ...]:
     metadata, node = Metadata(document), document.content
     if not isinstance(node, dict) or "tables" not in node:
         table = metadata.known(node, (), TABLE, "a table", "Table")
-        return (layout_of_table(metadata, table, Within(document.path, document.path.stem, _language(metadata, table))),)
+        return (
+            layout_of_table(
+                metadata, table, Within(document.path, _name_of(document.path), _language(metadata, table))
+            ),
+        )
     group = metadata.known(node, (), _GROUP, "a group of tables", "TableGroup")
     language = _language(metadata, group)
     tables = group["tables"]
@@ -103,13 +110,20 @@ def layouts_from(document: Document) -> tuple[Layout, ...]:
     return tuple(layouts)
 
 
+def _name_of(path: Path) -> str:
+    """What the one layout of a file is called: as the file is, or as the one that it describes."""
+    return Path(path.name.removesuffix(BESIDE)).stem
+
+
 def _names(parts: list[Metadata], nodes: list[Mapping[str, Any]], path: Path) -> list[str]:
     """What the tables of a group are called: by their addresses."""
     names: list[str] = []
     for part, table in zip(parts, nodes, strict=True):
         url = part.typed(table, "url", str, ())
         if not url:
-            raise part.fail(("url",) if "url" in table else (), "a table of a group needs a url.", 'Write "url": "owners.csv".')
+            raise part.fail(
+                ("url",) if "url" in table else (), "a table of a group needs a url.", 'Write "url": "owners.csv".'
+            )
         name = Path(url.split("?")[0]).stem or path.stem
         if name in names:
             raise part.fail(("url",), f"there are two tables {name!r} in the group.")
@@ -133,9 +147,7 @@ def _language(metadata: Metadata, node: Mapping[str, Any]) -> str | None:
     if context == CONTEXT:
         return None
     if not isinstance(context, list) or not context or context[0] != CONTEXT or len(context) > 2:
-        raise metadata.fail(
-            at, f'"@context" must be "{CONTEXT}".', f'Add "@context": "{CONTEXT}" as the first line.'
-        )
+        raise metadata.fail(at, f'"@context" must be "{CONTEXT}".', f'Add "@context": "{CONTEXT}" as the first line.')
     if len(context) == 1:
         return None
     more = context[1]
@@ -165,5 +177,3 @@ def _understood_by_all(node: dict[str, Any]) -> dict[str, Any]:
         if isinstance(form, dict) and form.get("decimalChar", ".") != ".":
             form.pop("pattern", None)
     return node
-
-

@@ -201,7 +201,11 @@ def _form_type(metadata: Metadata, datatype: Mapping[str, Any], base: str, at: K
         return str(value)
 
     def compared(one: str) -> int:
-        measured = schema_forms.lengths(pl.lit(one))[0] if base in schema_forms.DURATIONS else schema_forms.moment(pl.lit(one), base)
+        measured = (
+            schema_forms.lengths(pl.lit(one))[0]
+            if base in schema_forms.DURATIONS
+            else schema_forms.moment(pl.lit(one), base)
+        )
         return int(pl.select(measured).item())
 
     bounds = _bounds(metadata, datatype, at, bound, f"a {base}", "Write it as XML Schema does.", compared)
@@ -287,7 +291,9 @@ def _bounds(
             try:
                 value = read(said, key)
             except (ValueError, ArithmeticError):
-                raise metadata.fail((*at, key), f"{json.dumps(said)[:60]} is no value for {key} of {noun}.", hint) from None
+                raise metadata.fail(
+                    (*at, key), f"{json.dumps(said)[:60]} is no value for {key} of {noun}.", hint
+                ) from None
             return None if value is None else Bound(value, str(said)[:60], keys[key])
         return None
 
@@ -295,5 +301,7 @@ def _bounds(
     if least is not None and most is not None:
         low, high = compared(least.value), compared(most.value)
         if low > high or (low == high and least.allowed != most.allowed):
-            raise metadata.fail(at, f"the lower bound {least.said} lies above the upper bound {most.said}; nothing is left.")
+            raise metadata.fail(
+                at, f"the lower bound {least.said} lies above the upper bound {most.said}; nothing is left."
+            )
     return Bounds(least, most)

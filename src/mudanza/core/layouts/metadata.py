@@ -94,14 +94,17 @@ class Metadata:
             if key == "@id" and (not isinstance(inner, str) or inner.startswith("_:")):
                 raise self.fail(inside, '@id is an address, and none that begins with "_:".')
             if key == "@type" and any(
-                not isinstance(one, str) or one.startswith("_:") for one in (inner if isinstance(inner, list) else [inner])
+                not isinstance(one, str) or one.startswith("_:")
+                for one in (inner if isinstance(inner, list) else [inner])
             ):
                 raise self.fail(inside, "@type names a type.")
             if key == "@language" and (
                 "@value" not in value or not (isinstance(inner, str) and LANGUAGE.fullmatch(inner))
             ):
                 raise self.fail(inside, "@language is a language, and stands beside @value.")
-            if key == "@value" and (set(value) - {"@value", "@language", "@type"} or {"@language", "@type"} <= set(value)):
+            if key == "@value" and (
+                set(value) - {"@value", "@language", "@type"} or {"@language", "@type"} <= set(value)
+            ):
                 raise self.fail(inside, "beside @value stands @language, or @type, and nothing else (section 5.8).")
             if not key.startswith("@"):
                 if ":" not in key:

@@ -96,7 +96,10 @@ def _problems_of_parts(field: Field, cell: Cell) -> list[Problem]:
     parts = _parts(field, cell.text)
     return [
         replace(
-            problem, when=parts.list.eval(problem.exactly.fill_null(False)).list.any(), value=cell.text, unless=cell.blank
+            problem,
+            when=parts.list.eval(problem.exactly.fill_null(False)).list.any(),
+            value=cell.text,
+            unless=cell.blank,
         )
         for problem in asked
     ]

@@ -186,7 +186,9 @@ def _name(metadata: Metadata, column: Mapping[str, Any], where: KeyPath, titles:
     name = str(said)
     # the name of a variable in a URI template (RFC 6570, section 2.3), and none that begins with _
     if not re.fullmatch(r"(?!_)(?:[A-Za-z0-9_]|%[0-9A-Fa-f]{2})+(?:\.(?:[A-Za-z0-9_]|%[0-9A-Fa-f]{2})+)*", name):
-        plain = re.sub(r"[^A-Za-z0-9]+", "_", unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode()).strip("_")
+        plain = re.sub(
+            r"[^A-Za-z0-9]+", "_", unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode()
+        ).strip("_")
         raise metadata.fail(
             (*where, "name"),
             f"{name!r} cannot be a column's name.",
@@ -204,9 +206,7 @@ def _field(
     whole = {**inherited, **column}
     said = whole.get("datatype", "string")
     at = (*where, "datatype")
-    datatype = (
-        {"base": said} if isinstance(said, str) else metadata.known(said, at, _DATATYPE, "a datatype")
-    )
+    datatype = {"base": said} if isinstance(said, str) else metadata.known(said, at, _DATATYPE, "a datatype")
     base = datatype.get("base", "string")
     if not isinstance(base, str) or base not in BASES:
         near = nearest(str(base), BASES)
@@ -262,7 +262,9 @@ def _references(
         where = (*at, "foreignKeys", i)
         if isinstance(node, dict) and set(node) - _REFERENCE:
             # no common properties here (section 5.5.2.1)
-            raise metadata.fail(where, f"a foreign key has columnReference and reference alone, not {min(set(node) - _REFERENCE)!r}.")
+            raise metadata.fail(
+                where, f"a foreign key has columnReference and reference alone, not {min(set(node) - _REFERENCE)!r}."
+            )
         key = metadata.known(node, where, _REFERENCE, "a foreign key")
         for part in sorted(_REFERENCE):
             if part not in key:

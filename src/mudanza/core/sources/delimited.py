@@ -85,7 +85,12 @@ class DelimitedFile(WithoutCells):
         """The rows below the heading. Raises SourceError where a line is too long to be text."""
         quote = self.form.quote.encode() if self.form.quote else None
         delimiter = self.form.delimiter.encode()
-        shape = Shape(delimiter if len(delimiter) == 1 else STAND_IN.encode(), quote, self.form.width, self.options.comment.encode() if self.options.comment else None)
+        shape = Shape(
+            delimiter if len(delimiter) == 1 else STAND_IN.encode(),
+            quote,
+            self.form.width,
+            self.options.comment.encode() if self.options.comment else None,
+        )
         line = to_skip = self.form.first_line
         carry = b""
         chunks = self._chunks(_FIRST_BLOCK if first else BLOCK)

@@ -210,7 +210,13 @@ def _significant(value: pl.Expr) -> pl.Expr:
 
 def _signs_fit(decimal: str, group: str | None) -> None:
     for sign in (decimal, *([] if group is None else [group])):
-        if len(sign) != 1 or sign.isalnum() or sign in '+-%‰"#' or (not sign.isprintable() and not sign.isspace()) or sign in "\r\n":
+        if (
+            len(sign) != 1
+            or sign.isalnum()
+            or sign in '+-%‰"#'
+            or (not sign.isprintable() and not sign.isspace())
+            or sign in "\r\n"
+        ):
             raise ValueError("decimalChar and groupChar must be one sign each, and none that numbers have else")
     if decimal == group:
         raise ValueError("decimalChar and groupChar must differ")

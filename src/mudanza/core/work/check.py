@@ -3,33 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 import polars as pl
 
-from mudanza.core.documents.errors import SourceError, nearest
-from mudanza.core.engine.repeats import SeenKeys
 from mudanza.core.findings.codes import Severity
 from mudanza.core.findings.finding import SCHEMA, Finding, frame
 from mudanza.core.findings.problem import Problem, flags, gather
 from mudanza.core.findings.tally import Group, Tally
-from mudanza.core.layouts.layout import Field, ForeignKey, Layout
+from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, value_problems
 from mudanza.core.sources.noticing import noticed_in
-from mudanza.core.sources.opening import open_source, read_ahead
-from mudanza.core.sources.reader import Encoding, Reader, ReadOptions
-from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
+from mudanza.core.sources.opening import read_ahead
+from mudanza.core.values.row_columns import INNER, LINE
+from mudanza.core.work.checking.headings import Headings, match_headings, share_of_headings
+from mudanza.core.work.checking.keys import KeyCheck
+from mudanza.core.work.checking.opened import Opened, open_to_check
+from mudanza.core.work.checking.references import Others, reference_problems
+from mudanza.core.work.checking.referred import layouts_beside
 from mudanza.core.work.progress import Progress, Tell, quietly
-from mudanza.core.work.referred_files import layouts_beside, referred_in
-
-#: where a key stood first; files may have columns of any other name
-_FIRST = f"{INNER}first"
 
 
 @dataclass(frozen=True)
 class CheckResult:
-    """What a check found. `findings` has the first of them (all, without a limit), `groups` counts all."""
+    """What a check found. `findings` has the first of them (all, without a limit) in the order of the file, `groups` counts all."""
 
     file: str
     layout: str
@@ -52,315 +50,142 @@ def check(
     *,
     shown: str | None = None,
     layout_shown: str | None = None,
-    others: Sequence[Path] = (),
+    others: Others | Sequence[Path] = (),
     sheet: str | None = None,
     limit: int | None = None,
     tell: Tell = quietly,
 ) -> CheckResult:
-    """Check every row of a CSV or XLSX file. `others` are files that references point into.
+    """Check every row of a file in whatever format against a layout. `others` are files that references point into.
 
-    With `limit`, only so many findings are kept; all are counted. Raises SourceError if the file cannot be read at all.
+    With `limit`, only so many findings are kept, the first of the file; all are counted. Raises SourceError if the file cannot be read at all.
     """
-    work = _Check(path, layout, shown or str(path), list(others), sheet, limit)
-    rows = work.run(tell)
-    found = pl.concat([pl.DataFrame(schema=SCHEMA), *work.found]).sort("line", maintain_order=True)
-    return CheckResult(work.shown, layout_shown or str(layout.path), rows, found, work.tally.groups())
+    shown = shown or str(path)
+    kept = _Kept(limit)
+    before = _state(path)
+    opened = open_to_check(path, layout, shown, sheet)
+    headings = match_headings(opened, layout, shown)
+    others = others if isinstance(others, Others) else Others(others)
+    references, unchecked = reference_problems(layout, headings, others, path, shown)
+    kept.add(frame([*opened.findings, *_other_layout(opened, layout, headings, shown), *headings.findings, *unchecked]))
+    rows = _Rows(opened, layout, headings, references, shown)
+    total = 0
+    for batch in read_ahead(opened.batches()):
+        total += batch.rows.height + len(batch.broken)
+        kept.add(noticed_in(batch, opened.reader, shown), *rows.findings(batch.rows))
+        tell(Progress(f"checking {shown}", total, batch.share))
+    if _state(path) != before:
+        kept.add(frame([Finding("file.changed", shown, rule="the same from the first row to the last")]))
+    return CheckResult(shown, layout_shown or layout.name, total, kept.findings(), kept.tally.groups())
 
 
-class _Check:
-    def __init__(
-        self, path: Path, layout: Layout, shown: str, others: list[Path], sheet: str | None, limit: int | None
-    ) -> None:
-        self.layout, self.shown, self.others, self.limit = layout, shown, others, limit
-        self.found: list[pl.DataFrame] = []
-        self.kept = 0
+def _state(path: Path) -> tuple[int, int]:
+    """What shows that a file was written meanwhile."""
+    try:
+        found = path.stat()
+    except OSError:
+        return -1, -1
+    return found.st_size, found.st_mtime_ns
+
+
+def _other_layout(opened: Opened, layout: Layout, headings: Headings, shown: str) -> list[Finding]:
+    """A finding where the headings are those of another layout of the move: it was probably meant."""
+    if len(headings.columns) * 2 >= len(layout.fields):
+        return []
+    own = share_of_headings(layout, opened.headings)
+    others = {name: share_of_headings(one, opened.headings) for name, one in layouts_beside(layout).items()}
+    best = max(others, key=lambda name: others[name], default=None)
+    if best is None or others[best] < 0.6 or others[best] <= own:
+        return []
+    return [Finding("layout.other", shown, value=best, rule=f"the layout {layout.name}")]
+
+
+class _Kept:
+    """Findings in the order of the file, the first so many of them; all are counted."""
+
+    def __init__(self, limit: int | None) -> None:
+        self.limit, self.count = limit, 0
+        self.parts: list[pl.DataFrame] = [pl.DataFrame(schema=SCHEMA)]
         self.tally = Tally()
-        self.seen = SeenKeys()
-        self.reader = self._open(path, sheet)
-        self.in_sheet = self.reader.facts.sheet is not None
 
-    def run(self, tell: Tell) -> int:
-        tell(Progress(f"checking {self.shown}"))
-        columns = self._headings()
-        fields = [(f, columns[f.title]) for f in self.layout.fields if f.title in columns]
-        typed, problems = self._problems(fields)
-        problems += self._reference_problems(columns)
-        total = 0
-        for batch in read_ahead(self.reader.batches()):
-            total += batch.rows.height + len(batch.broken)
-            self._keep(noticed_in(batch, self.reader, self.shown))
-            if batch.rows.height:
-                self._rows(batch.rows, typed, problems, fields)
-            tell(Progress(f"checking {self.shown}", total, batch.share))
-        return total
+    def add(self, *parts: pl.DataFrame) -> None:
+        """Keep the findings of one part of the file, given in any order."""
+        filled = [part for part in parts if part.height]
+        if not filled:
+            return
+        found = pl.concat(filled)
+        if len(filled) > 1:
+            found = found.sort("line", maintain_order=True)
+        self.tally.add(found)
+        room = found.height if self.limit is None else max(self.limit - self.count, 0)
+        if room:
+            self.parts.append(found.head(room))
+            self.count += min(room, found.height)
 
-    # opening
+    def findings(self) -> pl.DataFrame:
+        """All that were kept."""
+        return pl.concat(self.parts).sort("line", maintain_order=True)
 
-    def _open(self, path: Path, sheet: str | None) -> Reader:
-        """Open the file as the layout says it is written; where it is not, as it really is, with a finding."""
-        dialect = self.layout.dialect
-        options = ReadOptions(quote=dialect.quote, sheet=sheet, exact=True)
-        if not dialect.header:
-            return open_source(path, replace(options, heading=0))
-        found = open_source(path, options)
-        first = open_source(path, replace(options, heading=1))
-        titles = {f.title for f in self.layout.fields}
 
-        def matches(reader: Reader) -> int:
-            return len(titles & set(reader.raw_headings))
+class _Rows:
+    """What is asked of rows, made once for all batches."""
 
-        reader = found if matches(found) > matches(first) else first
-        facts = reader.facts
-        if facts.heading_line > 1:
-            self._add([Finding("heading.not-first", self.shown, facts.heading_line, rule="heading in line 1")])
-        if facts.delimiter is not None and facts.delimiter != dialect.delimiter and len(reader.headings) > 1:
-            self._add(
-                [
-                    Finding(
-                        "file.delimiter",
-                        self.shown,
-                        value=facts.delimiter,
-                        rule=f"delimiter {dialect.delimiter!r}",
-                    )
-                ]
-            )
-        said = dialect.encoding
-        if facts.text is not None and not _same_encoding(facts.text, said):
-            self._add([Finding("file.encoding", self.shown, value=facts.encoding, rule=f"encoding {said}")])
-        return reader
+    def __init__(
+        self, opened: Opened, layout: Layout, headings: Headings, references: Sequence[Problem], shown: str
+    ) -> None:
+        self.opened, self.shown, self.columns = opened, shown, headings.columns
+        self.typed: dict[str, pl.Expr] = {}
+        self.problems: list[Problem] = []
+        for one in layout.fields:
+            if one.title in headings.columns:
+                self._ask(one, headings.columns[one.title])
+        self.problems += references
+        self.keys = KeyCheck(opened, layout, headings, shown)
+        self.nameless = list(headings.nameless)
 
-    def _headings(self) -> dict[str, str]:
-        """The reader's column for each title that is there; findings for all that is not as the layout has it."""
-        titles = [f.title for f in self.layout.fields]
-        line = self.reader.facts.heading_line or None
-        if not self.layout.dialect.header:
-            if len(self.reader.headings) != len(titles):
-                self._add(
-                    [
-                        Finding(
-                            "read.ragged",
-                            self.shown,
-                            1,
-                            value=f"{len(self.reader.headings)} columns",
-                            rule=f"{len(titles)} columns",
-                        )
-                    ]
-                )
-            return dict(zip(titles, self.reader.headings, strict=False))
-        exact = [h.strip("\r") for h in self.reader.raw_headings]
-        found: list[Finding] = []
-        columns: dict[str, str] = {}
-        for raw, name in zip(exact, self.reader.headings, strict=True):
-            if raw in columns:
-                found.append(Finding("heading.repeated", self.shown, line, self._cell(name), field=raw, rule="once"))
-            elif raw in titles:
-                columns[raw] = name
-        missing = [t for t in titles if t not in columns]
-        for raw, name in zip(exact, self.reader.headings, strict=True):
-            if raw in titles:
-                continue
-            near = nearest(raw, missing, least=80) or next(
-                (f.title for f in self.layout.fields if f.name == raw and f.title in missing), None
-            )
-            if near is not None:
-                found.append(
-                    Finding(
-                        "heading.similar",
-                        self.shown,
-                        line,
-                        self._cell(name),
-                        field=near,
-                        value=raw,
-                        rule=f"exactly {near!r}",
-                    )
-                )
-                columns[near] = name
-                missing.remove(near)
-            else:
-                found.append(
-                    Finding(
-                        "heading.extra",
-                        self.shown,
-                        line,
-                        self._cell(name),
-                        field=raw or name,
-                        value=raw,
-                        rule="a column of the layout",
-                    )
-                )
-        found[:0] = self._other_layout(exact, len(titles) - len(missing))
-        required = {f.title for f in self.layout.fields if f.required}
-        for title in missing:
-            rule = "required column" if title in required else "column of the layout"
-            found.append(Finding("heading.missing", self.shown, line, field=title, rule=rule))
-        order = [name for title, name in columns.items() if title in titles]
-        there = sorted(columns, key=titles.index)
-        standing = sorted(columns, key=lambda t: self.reader.headings.index(columns[t]))
-        if order and there != standing:
-            title, place = next((t, i) for i, (t, s) in enumerate(zip(standing, there, strict=True)) if t != s)
-            rule = f"order: {', '.join(there)}"
-            found.append(
-                Finding(
-                    "heading.order",
-                    self.shown,
-                    line,
-                    self._cell(columns[title]),
-                    field=title,
-                    value=f"column {place + 1}",
-                    rule=rule,
-                )
-            )
-        self._add(found)
-        return columns
+    def _ask(self, one: Field, column: str) -> None:
+        text = pl.col(column)
+        value = text
+        if one.is_typed:
+            name = f"{INNER}{one.name}"
+            self.typed[name] = one.type.read_sheet(text) if self.opened.in_sheet else one.type.read(text)
+            value = pl.col(name)
+        self.problems += kind_problems(one, text, value)
+        self.problems += value_problems(one, text, value, blank_in_file(one, text))
 
-    def _other_layout(self, headings: Sequence[str], fitting: int) -> list[Finding]:
-        """A finding where the headings are those of another layout of the move: it was probably meant."""
-        if fitting * 2 >= len(self.layout.fields):
+    def findings(self, rows: pl.DataFrame) -> list[pl.DataFrame]:
+        """What is wrong with the rows of a batch."""
+        if rows.is_empty():
             return []
+        lazy = rows.lazy()
+        if self.typed:
+            lazy = lazy.with_columns(**self.typed)
+        flagged = lazy.with_columns(flags(self.problems, exact=False)).collect()
+        found = [gather(flagged, self.problems, pl.lit(self.shown), self._cells(self.columns))]
+        return [*found, *self.keys.findings(rows), *self._without_heading(rows)]
 
-        def share(layout: Layout) -> float:
-            return len({f.title for f in layout.fields} & set(headings)) / max(len(layout.fields), len(headings))
-
-        others = {name: share(layout) for name, layout in layouts_beside(self.layout).items()}
-        best = max(others, key=lambda name: others[name], default=None)
-        if best is None or others[best] < 0.6 or others[best] <= share(self.layout):
-            return []
-        return [Finding("layout.other", self.shown, value=best, rule=f"the layout {self.layout.path.stem}")]
-
-    def _cell(self, heading: str) -> str | None:
-        """The cell of a heading."""
-        return self._cell_at(heading, self.reader.facts.heading_line)
-
-    def _cell_at(self, heading: str, line: int) -> str | None:
-        letters = self.reader.letters.get(heading)
-        return None if letters is None else f"{self.reader.facts.sheet}!{letters}{line}"
+    def _without_heading(self, rows: pl.DataFrame) -> list[pl.DataFrame]:
+        """The first value of each column that has none; once told, it is not looked for any more."""
+        found = []
+        for column in list(self.nameless):
+            text = pl.col(column)
+            first = rows.filter(text.str.strip_chars() != "").head(1)
+            if first.height:
+                self.nameless.remove(column)
+                line, value = first[LINE][0], first[column][0]
+                cell = self.opened.cell(column, line)
+                found.append(
+                    Finding("heading.none", self.shown, line, cell, column=column, value=value, rule="a heading above")
+                )
+        return [frame(found)]
 
     def _cells(self, columns: Mapping[str, str]) -> pl.Expr | None:
         """The cells of findings on fields, whose columns in the file are given."""
-        if not self.in_sheet:
+        if not self.opened.in_sheet:
             return None
         letters = {
-            title: self.reader.letters[column] for title, column in columns.items() if column in self.reader.letters
+            title: self.opened.reader.letters[column]
+            for title, column in columns.items()
+            if column in self.opened.reader.letters
         }
         letter = pl.col("field").replace_strict(letters, default=None, return_dtype=pl.String)
-        return pl.format("{}!{}{}", pl.lit(self.reader.facts.sheet), letter, "line")
-
-    # rows
-
-    def _problems(self, fields: list[tuple[Field, str]]) -> tuple[dict[str, pl.Expr], list[Problem]]:
-        typed: dict[str, pl.Expr] = {}
-        problems: list[Problem] = []
-        for field, column in fields:
-            text = pl.col(column)
-            value = text
-            if field.is_typed:
-                name = f"{INNER}{field.name}"
-                typed[name] = field.type.read_sheet(text) if self.in_sheet else field.type.read(text)
-                value = pl.col(name)
-            problems += kind_problems(field, text, value) + value_problems(
-                field, text, value, blank_in_file(field, text)
-            )
-        return typed, problems
-
-    def _rows(
-        self,
-        rows: pl.DataFrame,
-        typed: dict[str, pl.Expr],
-        problems: list[Problem],
-        fields: list[tuple[Field, str]],
-    ) -> None:
-        lazy = rows.lazy()
-        if typed:
-            lazy = lazy.with_columns(**typed)
-        rows = lazy.with_columns(flags(problems, exact=False)).collect()
-        columns = {field.title: column for field, column in fields}
-
-        self._keep(gather(rows, problems, pl.lit(self.shown), self._cells(columns)))
-        self._unique(rows, columns)
-
-    def _unique(self, rows: pl.DataFrame, columns: dict[str, str]) -> None:
-        keys = [f for f in self.layout.fields if f.name in self.layout.primary_key]
-        if not keys or any(f.title not in columns for f in keys):
-            return
-        texts = [pl.col(columns[f.title]) for f in keys]
-        compared = [self.layout.key_rule.part(t) for t in texts]
-        filled = rows.select(LINE, *texts)
-        whole_key_blank = pl.all_horizontal([blank_in_file(f, t) for f, t in zip(keys, texts, strict=True)])
-        filled = filled.filter(~whole_key_blank)
-        hashed = SeenKeys.prepare(filled, compared, texts).with_columns(filled[LINE].alias("where"))
-        first = self.seen.first_seen(hashed)
-        if first is not None:
-            rule = pl.concat_str(pl.lit("unique; first in line "), pl.col(_FIRST))
-            title, value = ", ".join(f.title for f in keys), shown_key(key_text(texts))
-            problem = Problem("key.repeated", title, pl.col(_FIRST).is_not_null(), value, rule)
-            rows = filled.with_columns(first["first"].alias(_FIRST)).with_columns(flags([problem]))
-            self._keep(gather(rows, [problem], pl.lit(self.shown), self._cells({title: columns[keys[0].title]})))
-            hashed = hashed.filter(first["first"].is_null())
-        self.seen.add(hashed)
-
-    # references
-
-    def _reference_problems(self, columns: dict[str, str]) -> list[Problem]:
-        problems = []
-        for reference in self.layout.references:
-            fields = [self.layout.field_named(name) for name in reference.fields]
-            if any(f.title not in columns for f in fields):
-                continue
-            title = ", ".join(f.title for f in fields)
-            path, named = self._resource(reference)
-            why = ""
-            try:
-                referred = None if path is None else referred_in(path, reference, self.layout)
-            except SourceError as error:
-                # a file that merely lies beside may be another
-                if named:
-                    raise
-                referred, why = None, f"; {path}: {error.what}"
-            if path is None or referred is None:
-                rule = f"among {', '.join(reference.columns)} of {reference.resource}{why}"
-                self._add([Finding("reference.unchecked", self.shown, field=title, rule=rule)])
-                continue
-            texts = [pl.col(columns[f.title]) for f in fields]
-            joined = key_text(texts)
-            asked = referred.compared.whole(joined)
-            missing = ~asked.is_in(referred.values.implode())
-            blank = pl.any_horizontal([blank_in_file(f, t) for f, t in zip(fields, texts, strict=True)])
-            shown = shown_key(joined)
-            rule = f"among {', '.join(reference.columns)} of {path.name}"
-            problems.append(Problem("reference.missing", title, missing & ~blank, shown, rule))
-        return problems
-
-    def _resource(self, reference: ForeignKey) -> tuple[Path | None, bool]:
-        """The file that a reference points into (None if there is none), and whether somebody named it."""
-        name = Path(reference.resource).name
-        for other in self.others:
-            if other.name == name or other.stem == Path(name).stem:
-                return other, True
-        if len(self.others) == 1 and len(self.layout.references) == 1:
-            return self.others[0], True
-        beside = self.reader.facts.path.parent / name
-        return beside if beside.is_file() else None, False
-
-    # keeping findings
-
-    def _add(self, findings: list[Finding]) -> None:
-        if findings:
-            self._keep(frame(findings))
-
-    def _keep(self, findings: pl.DataFrame) -> None:
-        self.tally.add(findings)
-        room = findings.height if self.limit is None else max(self.limit - self.kept, 0)
-        if room and findings.height:
-            self.found.append(findings.head(room))
-            self.kept += min(room, findings.height)
-
-
-def _same_encoding(text: Encoding, said: str) -> bool:
-    found = text.name
-    if found == said or text.how == "ascii":
-        return True
-    wide = found.startswith(("utf-16", "utf-32"))
-    if said == "utf-8" or found == "utf-8" or wide:
-        return wide and said.startswith(found[:6])
-    # eight-bit encodings cannot be told apart for certain
-    return True
+        return pl.format("{}!{}{}", pl.lit(self.opened.reader.facts.sheet), letter, "line")

@@ -12,7 +12,7 @@ import polars as pl
 from mudanza.core.engine.intake import Intake
 from mudanza.core.engine.local import Part, held_schema, in_order
 from mudanza.core.findings.finding import SHOWN, as_shown
-from mudanza.core.layouts.csvw import metadata_of
+from mudanza.core.layouts.csvw import BESIDE, metadata_of
 from mudanza.core.layouts.dialect import Around, Dialect
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
@@ -38,7 +38,7 @@ class ListFiles:
         held = RowWriter(list(held_schema(intake.columns)), for_spreadsheets)
         self._held = _File(outputs.create(out / f"{plan.name}.held-back.csv"), held)
         self._findings = _File(outputs.create(out / f"{plan.name}.findings.csv"), RowWriter(SHOWN))
-        self._metadata = outputs.create(out / f"{self.path.name}-metadata.json")
+        self._metadata = outputs.create(out / f"{self.path.name}{BESIDE}")
         self._helper = ThreadPoolExecutor(1)
         self._under_way: Future[None] = Future()
         self._under_way.set_result(None)

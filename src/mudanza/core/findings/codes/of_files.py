@@ -48,6 +48,13 @@ CODES = [
         told("'Town' stands in column 3; the layout has it in column 5."),
     ),
     Code(
+        "heading.none",
+        S,
+        "Values stand in a column that has no heading.",
+        "Give the column a heading, or take it out: an importer passes it over, or puts its values elsewhere.",
+        told("A note stands in H7, and the headings end in column G."),
+    ),
+    Code(
         "value.required",
         S,
         "A value that must be given is blank.",
@@ -137,6 +144,13 @@ CODES = [
         "A value holds the delimiter or a line break, and the layout's dialect has no quotes to protect it.",
         "Replace the character; in a plan, `replace` does so.",
         told("The layout's dialect says quoteChar null and delimiter '|'; the value holds '|'."),
+    ),
+    Code(
+        "key.blank",
+        S,
+        "A record has no key: the fields by which records are told apart are all blank.",
+        "Give the record its key; in a plan, `mint` does.",
+        told("Line 12 has neither a code nor a branch."),
     ),
     Code(
         "key.repeated",

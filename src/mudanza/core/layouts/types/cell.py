@@ -28,7 +28,12 @@ class Cell:
     def unread(self, code: str, wrong: pl.Expr, rule: str) -> Problem:
         """A finding on a cell that has no value, being written as few are, or not to be held; what costs more is asked of such alone."""
         return Problem(
-            code, self.title, self.value.is_null() & self.text.is_not_null(), self.text, rule, unless=self.blank | ~wrong
+            code,
+            self.title,
+            self.value.is_null() & self.text.is_not_null(),
+            self.text,
+            rule,
+            unless=self.blank | ~wrong,
         )
 
 

@@ -88,7 +88,9 @@ class TextType:
 
     def fits(self, text: pl.Expr) -> pl.Expr:
         """Whether a text is one of the datatype."""
-        return schema_forms.fits(self.normal(text), self.base) if self.base in schema_forms.FORMS else text.is_not_null()
+        return (
+            schema_forms.fits(self.normal(text), self.base) if self.base in schema_forms.FORMS else text.is_not_null()
+        )
 
     def same(self, text: pl.Expr) -> pl.Expr:
         """The same text for the same value."""

@@ -1,6 +1,15 @@
 """The public JSON shapes: what commands print with --json, and what stands in run.json. They are described in docs/commands.md, and stable."""
 
-from mudanza.core.work.shapes.building import build_shape, check_shape, coverage_shape, preview_shape, said_shape
+from mudanza.core.work.shapes.building import (
+    build_shape,
+    check_shape,
+    coverage_shape,
+    fix_shape,
+    package_shape,
+    preview_shape,
+    recognised_shape,
+    said_shape,
+)
 from mudanza.core.work.shapes.common import digest_shape, error_shape, finding_shape, findings_shape, group_shape
 from mudanza.core.work.shapes.drafting import (
     code_shape,
@@ -45,6 +54,7 @@ __all__ = [
     "error_shape",
     "finding_shape",
     "findings_shape",
+    "fix_shape",
     "found_keys_shape",
     "group_shape",
     "handed_over_shape",
@@ -54,8 +64,10 @@ __all__ = [
     "loan_shape",
     "loans_shape",
     "mapping_return_shape",
+    "package_shape",
     "preview_shape",
     "reasons_shape",
+    "recognised_shape",
     "return_shape",
     "run_shape",
     "said_shape",

@@ -17,8 +17,11 @@ from mudanza.core.work.shapes.common import (
 if TYPE_CHECKING:
     from mudanza.core.engine.totals import Amount
     from mudanza.core.work.check import CheckResult
+    from mudanza.core.work.checking.recognising import Recognised
     from mudanza.core.work.coverage import Coverage
     from mudanza.core.work.difference import ChangedField, Compared
+    from mudanza.core.work.fixing import FixResult
+    from mudanza.core.work.package import PackageResult
     from mudanza.core.work.preview import PreviewResult
     from mudanza.core.work.results import BuildResult, ListResult, ToTarget
     from mudanza.core.work.saying_by_hand import SaidNow
@@ -97,8 +100,32 @@ def _compared_shape(compared: Compared) -> Shape:
 
 def check_shape(result: CheckResult, limited: bool) -> Shape:
     """A check; with a limit, all findings are counted."""
-    shape = {**of(result, "file layout rows"), "findings": findings_shape(result.findings)}
+    shape = {
+        **of(result, "file layout rows"),
+        "groups": [group_shape(one) for one in result.groups],
+        "findings": findings_shape(result.findings),
+    }
     return {**shape, "count": result.total} if limited else shape
+
+
+def recognised_shape(found: Recognised | None) -> Shape:
+    """By what the layout of a file is known, where nobody named it."""
+    if found is None:
+        return {"recognised": None}
+    by = found.described_in.name if found.described_in is not None else "headings"
+    return {"recognised": {"by": by, "share": round(found.share, 3)}}
+
+
+def fix_shape(result: FixResult) -> Shape:
+    """What was corrected in a file."""
+    shape = {"written": str(result.written), "listed": str(result.listed), "rows": result.rows}
+    return {**shape, "corrections": result.corrections.to_dicts()}
+
+
+def package_shape(result: PackageResult, limited: bool) -> Shape:
+    """A check of a folder."""
+    files = [{**check_shape(one, limited), **recognised_shape(result.layouts.get(one.file))} for one in result.files]
+    return {"folder": result.folder, "files": files, "findings": findings_shape(result.findings)}
 
 
 def preview_shape(result: PreviewResult) -> Shape:
