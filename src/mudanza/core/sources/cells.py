@@ -9,7 +9,7 @@ from __future__ import annotations
 import html
 import re
 import zipfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -98,7 +98,7 @@ def _xlsx(path: Path, sheet: str) -> Cells:
             return found
         styles = _zero_styles(archive)
         padded = re.compile(rb' s="(' + b"|".join(str(n).encode() for n in styles) + rb')"')
-        for piece in _pieces(archive, part):
+        for piece in pieces_of(archive, part):
             # one search for a sign that is seldom there costs far less than a look at every cell
             if b"<f" in piece or b":f" in piece:
                 for match in re.finditer(rb"<(?:\w+:)?f\b", piece):
@@ -126,11 +126,24 @@ def long_numbers(path: Path, sheet: str) -> dict[Spot, str]:
     found = {}
     with zipfile.ZipFile(path) as archive:
         part = _part_of(archive, sheet)
-        for piece in _pieces(archive, part) if part else ():
+        for piece in pieces_of(archive, part) if part else ():
             for match in _LONG.finditer(piece):
                 opening = _opening(piece, match.start())
                 if b' t="' not in opening or b't="n"' in opening:
                     found[_spot(opening)] = match.group(1).decode()
+    return found
+
+
+def text_cells(path: Path, sheet: str, letters: Sequence[str]) -> dict[str, list[int]]:
+    """The rows, from 1, of cells in some columns of a sheet of XLSX that hold text."""
+    found: dict[str, list[int]] = {}
+    one_of = b"|".join(one.encode() for one in letters)
+    cell = re.compile(rb'<(?:\w+:)?c r="(' + one_of + rb')(\d+)"[^>]*? t="(?:s|str|inlineStr)"')
+    with zipfile.ZipFile(path) as archive:
+        part = _part_of(archive, sheet)
+        for piece in pieces_of(archive, part) if part else ():
+            for column, row in cell.findall(piece):
+                found.setdefault(column.decode(), []).append(int(row))
     return found
 
 
@@ -142,7 +155,7 @@ def formulas_of(path: Path, kind: str, sheet: str) -> dict[Spot, str]:
         return found
     with zipfile.ZipFile(path) as archive:
         part = _part_of(archive, sheet)
-        for piece in _pieces(archive, part) if part else ():
+        for piece in pieces_of(archive, part) if part else ():
             for match in _FORMULA.finditer(piece):
                 found[_spot(_opening(piece, match.start()))] = html.unescape(match.group(1).decode("utf-8", "replace"))
     return found
@@ -151,7 +164,7 @@ def formulas_of(path: Path, kind: str, sheet: str) -> dict[Spot, str]:
 def largest_sheet(path: Path) -> str | None:
     """The sheet of an XLSX file whose part is the largest; most often it is the one with the records."""
     with zipfile.ZipFile(path) as archive:
-        sizes = {name: archive.getinfo(part).file_size for name, part in _sheet_parts(archive).items()}
+        sizes = {name: archive.getinfo(part).file_size for name, part in sheet_parts(archive).items()}
     return max(sizes, key=lambda name: sizes[name], default=None)
 
 
@@ -174,7 +187,7 @@ def column_number(letters: bytes) -> int:
     return number - 1
 
 
-def _pieces(archive: zipfile.ZipFile, part: str) -> Iterator[bytes]:
+def pieces_of(archive: zipfile.ZipFile, part: str) -> Iterator[bytes]:
     """The markup in pieces that end with a row."""
     keep = b""
     with archive.open(part) as body:
@@ -189,10 +202,10 @@ def _pieces(archive: zipfile.ZipFile, part: str) -> Iterator[bytes]:
 
 
 def _part_of(archive: zipfile.ZipFile, sheet: str) -> str | None:
-    return _sheet_parts(archive).get(sheet)
+    return sheet_parts(archive).get(sheet)
 
 
-def _sheet_parts(archive: zipfile.ZipFile) -> dict[str, str]:
+def sheet_parts(archive: zipfile.ZipFile) -> dict[str, str]:
     """The part that holds each sheet."""
     names = set(archive.namelist())
     if not {"xl/workbook.xml", "xl/_rels/workbook.xml.rels"} <= names:

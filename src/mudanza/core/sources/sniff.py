@@ -184,7 +184,7 @@ def _find_heading_line(
         rows = split_rows(_after(text, said - 1), delimiter, quote)
         count = min(options.heading_rows or 1, len(rows))
         return said, _joined(rows[:count]), said - 1 + _lines(rows[:count]), count
-    index = find_heading(rows[:_LOOK_ABOVE])
+    index = find_heading(rows[:_LOOK_ABOVE]) if options.comment is None else None
     if index is None and options.exact:
         index = next((i for i, row in enumerate(rows) if any(row) and not _is_comment(row, options)), 0)
     if index is None:

@@ -6,7 +6,7 @@ import json
 import struct
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -27,8 +27,10 @@ from mudanza.core.sources.cells import (
     largest_sheet,
     long_numbers,
     look_at_cells,
+    text_cells,
     with_zeros,
 )
+from mudanza.core.sources.far_cells import FarCells, without_far_cells
 from mudanza.core.sources.guard import guard_workbook
 from mudanza.core.sources.headings import (
     count_below,
@@ -48,6 +50,7 @@ _FIRST_ROWS = 2000
 #: A file of this size is worth a thread of its own.
 _LARGE = 1 << 20
 _MOMENT = r"^\d{4}-\d{2}-\d{2} \d{2}:\d{2}:\d{2}"
+_MANY_PLACES = r"^-?\d+\.\d{7,}$"
 _MIDNIGHT = r"^(\d{4}-\d{2}-\d{2}) 00:00:00$"
 
 
@@ -70,12 +73,40 @@ class Workbook:
         return guard_workbook(self.path)
 
     @cached_property
+    def _thinned(self) -> FarCells:
+        """The workbook without cells that lie far away from all others."""
+        if self._kind != "xlsx":
+            return FarCells(self.path, {})
+        with self._damaged(None):
+            return without_far_cells(self.path, self.known_as)
+
+    @cached_property
     def _book(self) -> fastexcel.ExcelReader:
-        kind = self._kind
-        named = {"xlsm": "xlsx"}.get(ending := self.path.suffix.lower().removeprefix("."), ending)
+        kind, path = self._kind, self._thinned.path
+        named = {"xlsm": "xlsx"}.get(ending := path.suffix.lower().removeprefix("."), ending)
         with self._told("the workbook"):
             # a file that is not what its name says is read as what it is
-            return fastexcel.read_excel(str(self.path) if named == kind else self.path.read_bytes())
+            return fastexcel.read_excel(str(path) if named == kind else path.read_bytes())
+
+    @contextmanager
+    def _damaged(self, sheet: str | None) -> Iterator[None]:
+        """What the sheet's own markup raises where it is damaged, in words."""
+        try:
+            yield
+        except (
+            ParseError,
+            DefusedXmlException,
+            zipfile.BadZipFile,
+            zlib.error,
+            struct.error,
+            LookupError,
+            ValueError,
+        ) as error:
+            raise SourceError(
+                f"the sheet's own parts are damaged ({_first_line(error)}).",
+                place=Place(file=str(self.known_as), sheet=sheet),
+                hint="Open it with a spreadsheet program and save it again as .xlsx.",
+            ) from error
 
     @contextmanager
     def _told(self, what: str, sheet: str | None = None) -> Iterator[None]:
@@ -152,6 +183,7 @@ class Workbook:
                 place=Place(file=str(self.known_as), sheet=self._chosen),
                 hint=f"Choose another with sheet=; the workbook has: {', '.join(self.sheets)}.",
             )
+        sheet = self._exactly(sheet)
         cells = self._cells
         for (column, places), at in cells.zeros.items():
             if column < sheet.width:
@@ -173,6 +205,33 @@ class Workbook:
             sheet = sheet.with_columns(series.scatter(list(rows), list(texts)).alias(sheet.columns[column]))
         return sheet
 
+    def _exactly(self, sheet: pl.DataFrame) -> pl.DataFrame:
+        """The sheet with its fractions to the fifteen digits that cells hold; the library gives them to nine places."""
+        texts = sheet.select(pl.all().str.contains(_MANY_PLACES).any()).row(0) if sheet.height else ()
+        odd = [at for at, many in enumerate(texts) if many]
+        for at in odd:
+            with self._told(f"the sheet {self._chosen!r}", self._chosen):
+                floats = self._book.load_sheet(
+                    self._chosen, header_row=None, skip_rows=0, use_columns=[at], dtypes="float"
+                ).to_polars()
+            if floats.height != sheet.height or floats.width != 1:
+                continue
+            name = sheet.columns[at]
+            exact = floats.to_series().round_sig_figs(15).cast(pl.String).alias("exact")
+            plain = pl.col("exact").is_not_null() & ~pl.col("exact").str.contains("e", literal=True)
+            chosen = pl.when(pl.col(name).str.contains(_MANY_PLACES) & plain).then(pl.col("exact"))
+            made = pl.DataFrame([sheet[name], exact]).select(chosen.otherwise(pl.col(name)).alias(name))
+            sheet = sheet.with_columns(made.to_series())
+        return sheet
+
+    def texts_in(self, headings: Sequence[str]) -> dict[str, list[int]]:
+        """The rows in which the cells of some columns hold text, and not a number or a date (XLSX; nothing of other kinds)."""
+        if self._kind != "xlsx" or not headings:
+            return {}
+        with self._damaged(self._chosen):
+            by_letters = text_cells(self._thinned.path, self._chosen, [self.letters[one] for one in headings])
+        return {one: by_letters.get(self.letters[one], []) for one in headings}
+
     @property
     def grid(self) -> pl.DataFrame:
         """The chosen sheet as it stands, as columns `c0`, `c1`, … of text and `#line`, from its first row."""
@@ -183,28 +242,15 @@ class Workbook:
 
     @cached_property
     def _cells(self) -> Cells:
-        try:
+        path = self._thinned.path
+        with self._damaged(self._chosen):
             # the sheet is looked at while the library reads it, if it is the one that was expected to have the records
             if self._guessed is not None and self._guessed[0] == self._chosen:
                 cells = self._guessed[1].result()
             else:
-                cells = look_at_cells(self.path, self._kind, self._chosen)
+                cells = look_at_cells(path, self._kind, self._chosen)
             if self._kind == "xlsx" and self._has_many_digits:
-                cells.long.update(long_numbers(self.path, self._chosen))
-        except (
-            ParseError,
-            DefusedXmlException,
-            zipfile.BadZipFile,
-            zlib.error,
-            struct.error,
-            LookupError,
-            ValueError,
-        ) as error:
-            raise SourceError(
-                f"the sheet's own parts are damaged ({_first_line(error)}).",
-                place=Place(file=str(self.known_as), sheet=self._chosen),
-                hint="Open it with a spreadsheet program and save it again as .xlsx.",
-            ) from error
+                cells.long.update(long_numbers(path, self._chosen))
         return cells
 
     @property
@@ -220,11 +266,12 @@ class Workbook:
         """The look at the sheet that probably has the records, under way in a thread of its own."""
         if self._kind != "xlsx" or self.path.stat().st_size < _LARGE:
             return None
-        sheet = self.options.sheet or largest_sheet(self.path)
+        path = self._thinned.path
+        sheet = self.options.sheet or largest_sheet(path)
         if sheet is None:
             return None
         pool = ThreadPoolExecutor(1)
-        look = pool.submit(look_at_cells, self.path, self._kind, sheet)
+        look = pool.submit(look_at_cells, path, self._kind, sheet)
         pool.shutdown(wait=False)
         return sheet, look
 
@@ -373,7 +420,11 @@ class Workbook:
             .filter(pl.any_horizontal(pl.col(list(self.headings)).is_not_null()))
         )
         printed = printed_below(self._rows_below, self.headings, self._sheet.height - below + 1) if below else None
-        yield Batch(rows, noticed=frame(self._noticed(start + body.height)), printed=printed)
+        blank: tuple[int, ...] = ()
+        if self.options.exact and rows.height:
+            between = pl.int_range(start + 1, rows[LINE][-1], dtype=pl.Int64, eager=True)
+            blank = tuple(between.filter(~between.is_in(rows[LINE].implode())).to_list())
+        yield Batch(rows, blank_lines=blank, noticed=frame(self._noticed(start + body.height)), printed=printed)
 
     def _noticed(self, end: int) -> list[Finding]:
         """What the cells of the rows up to `end` are beyond their values."""
@@ -399,6 +450,8 @@ class Workbook:
                 counts[spot[1]] = counts.get(spot[1], 0) + 1
             # one finding for a column: such cells come in thousands
             found += [finding(code, first[c], f"{counts[c]} cells" if counts[c] > 1 else "1 cell") for c in first]
+        for cell in self._thinned.cells.get(self._chosen, ()):
+            found.append(Finding("cell.far", cell=f"{self._chosen}!{cell}", rule="within the table"))
         for name, error in self._unreadable.items():
             found.append(Finding("read.damaged-sheet", value=name, rule=error.what))
         if cells.unseen is not None:

@@ -16,6 +16,8 @@ from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, value_problems
 from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.opening import read_ahead
+from mudanza.core.sources.workbook import Workbook
+from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE
 from mudanza.core.work.checking.headings import Headings, match_headings, share_of_headings
 from mudanza.core.work.checking.keys import KeyCheck
@@ -23,6 +25,9 @@ from mudanza.core.work.checking.opened import Opened, open_to_check
 from mudanza.core.work.checking.references import Others, reference_problems
 from mudanza.core.work.checking.referred import layouts_beside
 from mudanza.core.work.progress import Progress, Tell, quietly
+
+#: what sheets hold as it is, and not as text
+_HELD_AS_SUCH = (Kind.NUMBER, Kind.DATE, Kind.DATETIME)
 
 
 @dataclass(frozen=True)
@@ -135,15 +140,17 @@ class _Rows:
         self.opened, self.shown, self.columns = opened, shown, headings.columns
         self.typed: dict[str, pl.Expr] = {}
         self.problems: list[Problem] = []
-        for one in layout.fields:
-            if one.title in headings.columns:
-                self._ask(one, headings.columns[one.title])
+        self.fields = [one for one in layout.fields if one.title in headings.columns]
+        for one in self.fields:
+            self._ask(one, headings.columns[one.title])
         self.problems += references
         self.keys = KeyCheck(opened, layout, headings, shown)
         self.nameless = list(headings.nameless)
 
     def _ask(self, one: Field, column: str) -> None:
         text = pl.col(column)
+        if self.opened.in_sheet and one.kind is Kind.TEXT:
+            text = one.type.read_sheet(text)
         value = text
         if one.is_typed:
             name = f"{INNER}{one.name}"
@@ -161,7 +168,31 @@ class _Rows:
             lazy = lazy.with_columns(**self.typed)
         flagged = lazy.with_columns(flags(self.problems, exact=False)).collect()
         found = [gather(flagged, self.problems, pl.lit(self.shown), self._cells(self.columns))]
-        return [*found, *self.keys.findings(rows), *self._without_heading(rows)]
+        return [*found, *self.keys.findings(rows), *self._without_heading(rows), *self._as_text(flagged)]
+
+    def _as_text(self, rows: pl.DataFrame) -> list[pl.DataFrame]:
+        """Of each column of a sheet, the first number or date that is text, and how many there are; they come in thousands."""
+        reader = self.opened.reader
+        if not isinstance(reader, Workbook):
+            return []
+        columns = {self.columns[one.title]: one for one in self.fields if one.kind in _HELD_AS_SUCH and one.is_typed}
+        found = []
+        for column, lines in reader.texts_in(list(columns)).items():
+            one = columns[column]
+            read = (
+                pl.col(LINE).is_in(pl.Series(lines, dtype=pl.Int64).implode())
+                & pl.col(f"{INNER}{one.name}").is_not_null()
+            )
+            texts = rows.filter(read)
+            if texts.height:
+                line, value = texts[LINE][0], texts[column][0]
+                many = f"{texts.height} hold text" if texts.height > 1 else "it holds text"
+                rule = f"a cell that holds a {one.kind}; {many}"
+                cell = self.opened.cell(column, line)
+                found.append(
+                    Finding("cell.number-as-text", self.shown, line, cell, field=one.title, value=value, rule=rule)
+                )
+        return [frame(found)]
 
     def _without_heading(self, rows: pl.DataFrame) -> list[pl.DataFrame]:
         """The first value of each column that has none; once told, it is not looked for any more."""

@@ -216,6 +216,20 @@ CODES = [
         told("17 cells of Total are formulas, the first in D2."),
     ),
     Code(
+        "cell.far",
+        W,
+        "A cell that is filled stands far away from the table, and was passed over.",
+        "Look at it, and take it out if it is a slip; if more records stand there, move them into the table.",
+        told("The table ends in row 2,400 and column N; one cell is filled in XFD1048576."),
+    ),
+    Code(
+        "cell.number-as-text",
+        W,
+        "A cell holds a number or a date as text, as it looks the same; importers that read cells take it for text.",
+        "Format the column as number or date and type the value anew, or use the program's own conversion of text to numbers.",
+        told("D14 holds the text 12.50, and the cells around it numbers."),
+    ),
+    Code(
         "cell.long-number",
         S,
         "A number is longer than the 15 digits that a spreadsheet keeps, so its last digits are lost.",

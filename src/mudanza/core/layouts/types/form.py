@@ -27,6 +27,9 @@ _WORDS = {
     "dayTimeDuration": "a duration as P3DT4H",
     "yearMonthDuration": "a duration as P1Y2M",
 }
+_PLAIN_TIME = DateFormat.of("HH:mm:ss")
+#: a spreadsheet's day 0, or the one before it, and a time
+_OF_FIRST_DAY = r"^(?:1899-12-3[01]|1904-01-01) ([0-9]{2}:[0-9]{2}:[0-9]{2}(?:\.[0-9]+)?)$"
 #: the base types of those that have a form of their own
 FORM_BASES = tuple(_WORDS)
 
@@ -64,8 +67,17 @@ class FormType:
         return text
 
     def read_sheet(self, text: pl.Expr) -> pl.Expr:
-        """A sheet's cell as it is."""
-        return text
+        """A sheet's cell as it is; a time of day, which sheets hold as one of their first day, in the form that is asked for."""
+        if self.base != "time":
+            return text
+        clock = text.str.extract(_OF_FIRST_DAY, 1)
+        # a sheet counts in parts of a day, and hits no second exactly
+        moment = (pl.lit("1970-01-01T") + clock).str.to_datetime("%Y-%m-%dT%H:%M:%S%.f", strict=False, time_unit="us")
+        rounded = moment.dt.round("100ms")
+        form = self.format or _PLAIN_TIME
+        held = rounded.dt.truncate("1s") if "S" not in form.text else rounded
+        whole = (held.dt.second() == 0) | pl.lit("s" in form.text)
+        return pl.coalesce(pl.when(whole).then(form.render(held)), text)
 
     def render(self, value: pl.Expr) -> pl.Expr:
         """The text as it is."""

@@ -14,6 +14,8 @@ from mudanza.core.values import schema_forms
 from mudanza.core.values.date_format import ISO_DATE, ISO_DATETIME, DateFormat
 from mudanza.core.values.kinds import Kind
 
+#: how a sheet's date-times are given
+_HELD = DateFormat.of("yyyy-MM-dd'T'HH:mm:ss.SSS")
 _EPOCH = datetime(1970, 1, 1)
 
 
@@ -49,7 +51,7 @@ class DateType:
         if self.kind is Kind.DATE:
             return pl.coalesce(self.read(text), ISO_DATE.read(plain))
         spaced = plain.str.replace(" ", "T", literal=True)
-        return pl.coalesce(self.read(text), ISO_DATETIME.read(spaced), ISO_DATE.read(plain).cast(pl.Datetime("us")))
+        return pl.coalesce(self.read(text), _HELD.read(spaced), ISO_DATE.read(plain).cast(pl.Datetime("us")))
 
     def fits(self, text: pl.Expr) -> pl.Expr:
         """Whether a text is a date in the format, be it one that is not read."""

@@ -44,7 +44,8 @@ class NumberType:
     def read_sheet(self, text: pl.Expr) -> pl.Expr:
         """A sheet's cell as a number: in the format, or as the spreadsheet itself holds it."""
         plain = text.str.strip_chars()
-        held = pl.when(plain.str.contains(r"^-?\d+(\.\d+)?$")).then(plain).cast(DECIMAL, strict=False)
+        fraction = r"(\.0+)?" if self.format.max_fraction == 0 else r"(\.[0-9]+)?"
+        held = pl.when(plain.str.contains(rf"^-?[0-9]+{fraction}$")).then(plain).cast(DECIMAL, strict=False)
         return pl.coalesce(self.read(text), held)
 
     def fits(self, text: pl.Expr) -> pl.Expr:

@@ -74,33 +74,39 @@ def _without_blank_rows(batch: Batch) -> Batch:
 def open_to_check(path: Path, layout: Layout, shown: str, sheet: str | None = None) -> Opened:
     """Open a file in whatever format. Raises SourceError if it cannot be read at all."""
     dialect = layout.dialect
-    options = replace(options_of(dialect), encoding=None, delimiter=None, sheet=sheet)
-    if not dialect.header:
-        reader = open_source(path, options)
-        return _opened(reader, layout, shown, named=False)
+    options = replace(options_of(dialect), encoding=None, sheet=sheet)
     first = open_source(path, options)
     if first.facts.sheet is not None or first.facts.unit == "record":
-        options = replace(options, heading=None, above=0, comment=None, escape=None)
-        first = open_source(path, replace(options, heading=1) if first.facts.sheet is not None else options)
+        # what is no delimited text has no dialect
+        heading = None if first.facts.sheet is None else 1 if dialect.header else 0
+        options = ReadOptions(sheet=sheet, heading=heading, exact=True)
+        first = open_source(path, options)
     reader = _best(first, path, options, layout)
     if (said := _decoding(reader, path, dialect)) is not None:
         # its own heading line stays
         again = replace(options, encoding=said, heading=reader.facts.heading_line or options.heading)
         reader = open_source(path, again)
-    return _opened(reader, layout, shown, named=True)
+    return _opened(reader, layout, shown)
 
 
 def _best(first: Reader, path: Path, options: ReadOptions, layout: Layout) -> Reader:
-    """The reader that finds most of the headings: as the layout says, with the heading where it seems to stand, or in the format that it seems to have."""
+    """The reader that finds most of the headings: as the layout says; with another delimiter; with the heading where it seems to stand; in the format
+    that it seems to have."""
     titles = {title for field in layout.fields for title in field.titles}
+    headed = layout.dialect.header or first.facts.unit == "record"
 
     def matches(reader: Reader) -> int:
+        if not headed:
+            return -abs(len(reader.headings) - layout.dialect.around.columns - len(layout.fields))
         return len(titles & {heading.strip("\r") for heading in reader.raw_headings})
 
-    if matches(first) == len(layout.fields):
+    best = len(layout.fields) if headed else 0
+    if matches(first) == best:
         return first
-    readers = [first, open_source(path, replace(options, heading=None, above=0))]
-    if not matches(readers[1]):
+    readers = [first, open_source(path, replace(options, delimiter=None))]
+    if headed:
+        readers.append(open_source(path, replace(options, delimiter=None, heading=None, above=0)))
+    if not any(map(matches, readers)):
         other = recognise(path, ReadOptions())
         if other.format is not None:
             readers.append(open_source(path, other))
@@ -131,8 +137,9 @@ def _first_beyond_ascii(path: Path) -> int | None:
     return None if place is None else head.count(b"\n", 0, place) + 1
 
 
-def _opened(reader: Reader, layout: Layout, shown: str, *, named: bool) -> Opened:
+def _opened(reader: Reader, layout: Layout, shown: str) -> Opened:
     facts, dialect = reader.facts, layout.dialect
+    named = dialect.header or facts.unit == "record"
     plain = facts.text is not None and facts.delimiter is not None
     skipped = dialect.around.columns if plain else 0
     findings = []
