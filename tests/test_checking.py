@@ -63,6 +63,7 @@ def test_a_workbook_is_checked_by_its_cells(move: Path) -> None:
     book(move / "f.xlsx", {"Notes": [["for you"]], "Sheet": rows})
     found = program("check", "f.xlsx", "--layout", "people", "--json", cwd=move, status=1).json["findings"]
     assert [(f["code"], f["cell"]) for f in found] == [
+        ("cell.number-as-text", "Sheet!C2"),
         ("value.required", "Sheet!B3"),
         ("value.too-exact", "Sheet!D3"),
         ("value.not-permitted", "Sheet!F3"),

@@ -244,7 +244,9 @@ DIALECTS: list[tuple[dict[str, Any], bytes, list[tuple[str, int | None]]]] = [
 
 
 @pytest.mark.parametrize(("dialect", "content", "expected"), DIALECTS)
-def test_dialects(tmp_path: Path, dialect: dict[str, Any], content: bytes, expected: list[tuple[str, int | None]]) -> None:
+def test_dialects(
+    tmp_path: Path, dialect: dict[str, Any], content: bytes, expected: list[tuple[str, int | None]]
+) -> None:
     columns = [{"name": "a", "titles": "A", "datatype": "integer"}, {"name": "b", "titles": "B"}]
     (tmp_path / "l.json").write_text(layout_json(columns, dialect=dialect))
     (tmp_path / "f.csv").write_bytes(content)
@@ -310,7 +312,9 @@ REFUSED: list[tuple[str, Any]] = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize("node", [case[1] for case in REFUSED], ids=[f"{i} {case[0]}" for i, case in enumerate(REFUSED)])
+@pytest.mark.parametrize(
+    "node", [case[1] for case in REFUSED], ids=[f"{i} {case[0]}" for i, case in enumerate(REFUSED)]
+)
 def test_what_the_standard_forbids_is_refused_with_its_place(tmp_path: Path, node: Any) -> None:
     (tmp_path / "l.json").write_text(json.dumps(node))
     with pytest.raises(LayoutError) as raised:
@@ -329,7 +333,9 @@ ACCEPTED: list[tuple[str, Any]] = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize("node", [case[1] for case in ACCEPTED], ids=[f"{i} {case[0]}" for i, case in enumerate(ACCEPTED)])
+@pytest.mark.parametrize(
+    "node", [case[1] for case in ACCEPTED], ids=[f"{i} {case[0]}" for i, case in enumerate(ACCEPTED)]
+)
 def test_what_the_standard_has_beside_is_accepted(tmp_path: Path, node: Any) -> None:
     (tmp_path / "l.json").write_text(json.dumps(node))
     layout = read_layout(tmp_path / "l.json")

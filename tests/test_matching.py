@@ -302,7 +302,9 @@ def test_what_is_padded_or_cut_is_no_fit() -> None:
 
 
 def test_what_lies_out_of_bounds_is_no_fit() -> None:
-    bounded = Field("f", "F", NumberType(format=NumberFormat.by("0.00"), bounds=Bounds(most=Bound(Decimal(500), "500"))))
+    bounded = Field(
+        "f", "F", NumberType(format=NumberFormat.by("0.00"), bounds=Bounds(most=Bound(Decimal(500), "500")))
+    )
     assert conversion(bounded, view("12,50", "1800000000")).fit == 0.5
     assert conversion(bounded, view("500", "499.99")).fit == 1
     born = Field("f", "F", DateType(bounds=Bounds(Bound(date(1995, 1, 1), "1995-01-01"))))

@@ -12,7 +12,7 @@ from mudanza.core.documents.errors import Place, SourceError, few
 from mudanza.core.findings.codes import Severity
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.findings.tally import Group, Tally
-from mudanza.core.layouts.csvw import read_layouts
+from mudanza.core.layouts.csvw import CONTEXT, read_layouts
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.sources.opening import FORMATS
 from mudanza.core.work.check import CheckResult, check
@@ -92,6 +92,11 @@ def _named(folder: str, path: Path) -> str:
 def _is_data(path: Path) -> bool:
     if not path.is_file() or path.name.startswith((".", "~$")) or is_description(path) or path.name == "run.json":
         return False
+    if path.suffix.lower() == ".json":
+        # a layout among the files is none of them
+        with path.open("rb") as file:
+            if CONTEXT.encode() in file.read(4096):
+                return False
     return path.suffix.lower() in _ENDINGS and not path.name.endswith(_NOT_FOR_THE_TARGET)
 
 

@@ -40,14 +40,17 @@ class KeyCheck:
             letters = self.opened.reader.letters.get(self.fields[0][1], "")
             cell = pl.format("{}!{}{}", pl.lit(self.opened.reader.facts.sheet), pl.lit(letters), "line")
         found = []
-        # a required field of a key says for itself that it is blank
-        empty = Problem("key.blank", self.title, blank, shown_key(key_text(texts)), "filled in")
-        told = any(one.required for one, _ in self.fields)
-        keyed = rows.select(LINE, *{column: None for _, column in self.fields}).with_columns(blank.alias(_FIRST))
+        empty = Problem("key.blank", self.title, pl.col(_FIRST), shown_key(key_text(texts)), "filled in")
+        # a required field of a key says for itself that it is blank, and has no twin
+        required = [blank_in_file(one, pl.col(column)) for one, column in self.fields if one.required]
+        untold = pl.any_horizontal(required) if required else pl.lit(False)
+        keyed = (
+            rows.select(LINE, *{column: None for _, column in self.fields})
+            .filter(~untold)
+            .with_columns(blank.alias(_FIRST))
+        )
         if keyed[_FIRST].any():
-            if not told:
-                flagged = keyed.with_columns(flags([empty]))
-                found.append(gather(flagged, [empty], pl.lit(self.shown), cell))
+            found.append(gather(keyed.with_columns(flags([empty])), [empty], pl.lit(self.shown), cell))
             keyed = keyed.filter(~pl.col(_FIRST))
         keyed = keyed.drop(_FIRST)
         compared = [self.rule.part(same_value(one, pl.col(column))) for one, column in self.fields]

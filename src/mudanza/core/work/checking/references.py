@@ -74,7 +74,13 @@ def _asked(
 ) -> list[Problem]:
     values = [same_value(one, text) for one, text in zip(fields, texts, strict=True)]
     asked = referred.compared.whole(key_text(values))
-    blank = pl.any_horizontal([blank_in_file(one, text) for one, text in zip(fields, texts, strict=True)])
+    # a cell that is no value of its kind is told as such
+    blank = pl.any_horizontal(
+        [
+            blank_in_file(one, text) | (~one.type.fits(text) if one.is_typed else pl.lit(False))
+            for one, text in zip(fields, texts, strict=True)
+        ]
+    )
     shown = shown_key(key_text(texts))
     found = [Problem("reference.missing", title, ~asked.is_in(referred.values.implode()), shown, rule, unless=blank)]
     if referred.several.len():
