@@ -8,6 +8,9 @@ import polars as pl
 
 from mudanza.core.values.hashing import fixed_hash
 
+#: longer runs are not merged any more: for a moment that takes twice their memory
+_LARGEST_RUN = 1 << 20
+
 Hashes = npt.NDArray[np.uint64]
 
 
@@ -29,7 +32,7 @@ class HashRuns:
         """Add sorted hashes. Runs of like size are merged, so that there are never more than a few."""
         if not len(hashes):
             return
-        while self._runs and len(self._runs[-1]) <= 2 * len(hashes):
+        while self._runs and len(self._runs[-1]) <= min(2 * len(hashes), _LARGEST_RUN):
             hashes = np.sort(np.concatenate([self._runs.pop(), hashes]))
         self._runs.append(hashes)
 

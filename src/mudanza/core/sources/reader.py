@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 
 import polars as pl
 from polars.io.plugins import register_io_source
@@ -188,6 +188,15 @@ class Reader(Protocol):
     #: the letters of the sheet's columns that headings stand in; empty for what is no sheet
     @property
     def letters(self) -> Mapping[str, str]: ...
+
+
+@runtime_checkable
+class TellsText(Protocol):
+    """A reader of cells, which can hold a number, or the same as text."""
+
+    def texts_in(self, headings: Sequence[str]) -> dict[str, list[int]]:
+        """The rows in which the cells of some columns hold text."""
+        ...
 
 
 class WithoutCells:

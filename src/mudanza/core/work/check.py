@@ -16,7 +16,7 @@ from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, value_problems
 from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.opening import read_ahead
-from mudanza.core.sources.workbook import Workbook
+from mudanza.core.sources.reader import TellsText
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE
 from mudanza.core.work.checking.headings import Headings, match_headings, share_of_headings
@@ -74,10 +74,12 @@ def check(
     kept.add(frame([*opened.findings, *_other_layout(opened, layout, headings, shown), *headings.findings, *unchecked]))
     rows = _Rows(opened, layout, headings, references, shown)
     total = 0
-    for batch in read_ahead(opened.batches()):
+    # reading, asking and comparing keys each have a thread
+    for batch, found in read_ahead((batch, rows.findings(batch.rows)) for batch in read_ahead(opened.batches())):
         total += batch.rows.height + len(batch.broken)
-        kept.add(noticed_in(batch, opened.reader, shown), *rows.findings(batch.rows))
+        kept.add(noticed_in(batch, opened.reader, shown), *found, *rows.keys.findings(batch.rows))
         tell(Progress(f"checking {shown}", total, batch.share))
+    kept.add(rows.keys.repeated_findings())
     if _state(path) != before:
         kept.add(frame([Finding("file.changed", shown, rule="the same from the first row to the last")]))
     return CheckResult(shown, layout_shown or layout.name, total, kept.findings(), kept.tally.groups())
@@ -108,7 +110,7 @@ class _Kept:
     """Findings in the order of the file, the first so many of them; all are counted."""
 
     def __init__(self, limit: int | None) -> None:
-        self.limit, self.count = limit, 0
+        self.limit, self.count, self.last = limit, 0, 0
         self.parts: list[pl.DataFrame] = [pl.DataFrame(schema=SCHEMA)]
         self.tally = Tally()
 
@@ -121,14 +123,16 @@ class _Kept:
         if len(filled) > 1:
             found = found.sort("line", maintain_order=True)
         self.tally.add(found)
-        room = found.height if self.limit is None else max(self.limit - self.count, 0)
-        if room:
-            self.parts.append(found.head(room))
-            self.count += min(room, found.height)
+        # what is said of whole columns comes last, and may stand first in the file
+        if self.limit is None or self.count < self.limit or found["line"][0] is None or found["line"][0] < self.last:
+            self.parts.append(found if self.limit is None else found.head(self.limit))
+            self.count += self.parts[-1].height
+            self.last = max(self.last, self.parts[-1]["line"].max() or 0)  # type: ignore[assignment]
 
     def findings(self) -> pl.DataFrame:
         """All that were kept."""
-        return pl.concat(self.parts).sort("line", maintain_order=True)
+        found = pl.concat(self.parts).sort("line", maintain_order=True)
+        return found if self.limit is None else found.head(self.limit)
 
 
 class _Rows:
@@ -160,7 +164,7 @@ class _Rows:
         self.problems += value_problems(one, text, value, blank_in_file(one, text))
 
     def findings(self, rows: pl.DataFrame) -> list[pl.DataFrame]:
-        """What is wrong with the rows of a batch."""
+        """What is wrong with the rows of a batch, but for their keys."""
         if rows.is_empty():
             return []
         lazy = rows.lazy()
@@ -168,12 +172,12 @@ class _Rows:
             lazy = lazy.with_columns(**self.typed)
         flagged = lazy.with_columns(flags(self.problems, exact=False)).collect()
         found = [gather(flagged, self.problems, pl.lit(self.shown), self._cells(self.columns))]
-        return [*found, *self.keys.findings(rows), *self._without_heading(rows), *self._as_text(flagged)]
+        return [*found, *self._without_heading(rows), *self._as_text(flagged)]
 
     def _as_text(self, rows: pl.DataFrame) -> list[pl.DataFrame]:
         """Of each column of a sheet, the first number or date that is text, and how many there are; they come in thousands."""
         reader = self.opened.reader
-        if not isinstance(reader, Workbook):
+        if not isinstance(reader, TellsText):
             return []
         columns = {self.columns[one.title]: one for one in self.fields if one.kind in _HELD_AS_SUCH and one.is_typed}
         found = []

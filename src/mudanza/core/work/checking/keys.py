@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import tempfile
+
+import numpy as np
+import numpy.typing as npt
 import polars as pl
 
-from mudanza.core.engine.repeats import SeenKeys
+from mudanza.core.engine.repeats import HashRuns
+from mudanza.core.findings.finding import SCHEMA
 from mudanza.core.findings.problem import Problem, flags, gather
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import blank_in_file, same_value
@@ -12,12 +17,16 @@ from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
 from mudanza.core.work.checking.headings import Headings
 from mudanza.core.work.checking.opened import Opened
 
-#: where a key stood first; files may have columns of any other name
-_FIRST = f"{INNER}first"
+_KEY, _SECOND, _FIRST = f"{INNER}key", f"{INNER}key2", f"{INNER}first"
+_PIECE = 1 << 20
 
 
 class KeyCheck:
-    """Looks at the keys of batches in the order of the file. Keys are compared as values, and as the target compares them."""
+    """Looks at the keys of batches in the order of the file. Keys are compared as values, and as the target compares them.
+
+    Eight bytes of each key stay in memory, the rest on disk: where a repeated key stood first is found out at the end, for all at once.
+    Two independent 64-bit hashes stand for a key.
+    """
 
     def __init__(self, opened: Opened, layout: Layout, headings: Headings, shown: str) -> None:
         columns = headings.columns
@@ -27,41 +36,90 @@ class KeyCheck:
             self.fields = [(one, columns[one.title]) for one in keys]
         self.rule, self.shown, self.opened = layout.key_rule, shown, opened
         self.title = ", ".join(one.title for one, _ in self.fields)
-        self.seen = SeenKeys()
+        self.known, self.rows = HashRuns(), _RowsOnDisk()
+        self.repeated: list[pl.DataFrame] = []
+
+    @property
+    def _texts(self) -> list[pl.Expr]:
+        return [pl.col(column) for _, column in self.fields]
+
+    @property
+    def _cell(self) -> pl.Expr | None:
+        if not self.opened.in_sheet:
+            return None
+        letters = self.opened.reader.letters.get(self.fields[0][1], "")
+        return pl.format("{}!{}{}", pl.lit(self.opened.reader.facts.sheet), pl.lit(letters), "line")
 
     def findings(self, rows: pl.DataFrame) -> list[pl.DataFrame]:
-        """What is wrong with the keys of a batch: those that are blank, and those that an earlier row has."""
+        """What is wrong with the keys of a batch by themselves: those that are blank."""
         if not self.fields:
             return []
-        texts = [pl.col(column) for _, column in self.fields]
         blank = pl.all_horizontal([blank_in_file(one, pl.col(column)) for one, column in self.fields])
-        cell = None
-        if self.opened.in_sheet:
-            letters = self.opened.reader.letters.get(self.fields[0][1], "")
-            cell = pl.format("{}!{}{}", pl.lit(self.opened.reader.facts.sheet), pl.lit(letters), "line")
-        found = []
-        empty = Problem("key.blank", self.title, pl.col(_FIRST), shown_key(key_text(texts)), "filled in")
         # a required field of a key says for itself that it is blank, and has no twin
         required = [blank_in_file(one, pl.col(column)) for one, column in self.fields if one.required]
         untold = pl.any_horizontal(required) if required else pl.lit(False)
-        keyed = (
-            rows.select(LINE, *{column: None for _, column in self.fields})
-            .filter(~untold)
-            .with_columns(blank.alias(_FIRST))
-        )
+        keyed = rows.select(LINE, *(column for _, column in self.fields), untold.alias(_SECOND), blank.alias(_FIRST))
+        if keyed[_SECOND].any():
+            keyed = keyed.filter(~pl.col(_SECOND))
+        found = []
         if keyed[_FIRST].any():
-            found.append(gather(keyed.with_columns(flags([empty])), [empty], pl.lit(self.shown), cell))
+            empty = Problem("key.blank", self.title, pl.col(_FIRST), shown_key(key_text(self._texts)), "filled in")
+            found.append(gather(keyed.with_columns(flags([empty])), [empty], pl.lit(self.shown), self._cell))
             keyed = keyed.filter(~pl.col(_FIRST))
-        keyed = keyed.drop(_FIRST)
-        compared = [self.rule.part(same_value(one, pl.col(column))) for one, column in self.fields]
-        hashed = SeenKeys.prepare(keyed, compared, texts).with_columns(keyed[LINE].alias("where"))
-        first = self.seen.first_seen(hashed)
-        if first is not None:
-            rule = pl.concat_str(pl.lit("unique; first in line "), pl.col(_FIRST))
-            repeated = pl.col(_FIRST).is_not_null()
-            problem = Problem("key.repeated", self.title, repeated, shown_key(key_text(texts)), rule)
-            flagged = keyed.with_columns(first["first"].alias(_FIRST)).with_columns(flags([problem]))
-            found.append(gather(flagged, [problem], pl.lit(self.shown), cell))
-            hashed = hashed.filter(first["first"].is_null())
-        self.seen.add(hashed)
+        self._remember(keyed)
         return found
+
+    def _remember(self, keyed: pl.DataFrame) -> None:
+        compared = [self.rule.part(same_value(one, pl.col(column))) for one, column in self.fields]
+        whole = pl.struct(part.alias(f"k{i}") for i, part in enumerate(compared)) if len(compared) > 1 else compared[0]
+        hashed = keyed.select(LINE, whole.hash(1).alias(_KEY), whole.hash(2).alias(_SECOND))
+        keys = hashed[_KEY].to_numpy()
+        ordered = np.sort(keys)
+        twice = ordered[1:][ordered[1:] == ordered[:-1]]
+        hits = self.known.hits(ordered)
+        if len(twice) or len(hits):
+            again = pl.Series(np.concatenate([twice, hits])).unique()
+            texts = shown_key(key_text(self._texts)).alias("text")
+            some = pl.concat([hashed, keyed.select(texts)], how="horizontal")
+            self.repeated.append(some.filter(pl.col(_KEY).is_in(again.implode())))
+        self.known.add(ordered)
+        self.rows.add(keys, hashed[_SECOND].to_numpy(), hashed[LINE].to_numpy())
+
+    def repeated_findings(self) -> pl.DataFrame:
+        """When all rows were looked at: those whose key an earlier row has."""
+        if not self.repeated:
+            return pl.DataFrame(schema=SCHEMA)
+        asked = pl.concat(self.repeated)
+        first = self.rows.first_of(asked[_KEY].unique().sort().to_numpy())
+        rows = asked.join(first, on=[_KEY, _SECOND]).filter(pl.col(LINE) != pl.col(_FIRST)).sort(LINE)
+        rule = pl.concat_str(pl.lit("unique; first in line "), pl.col(_FIRST))
+        problem = Problem("key.repeated", self.title, pl.lit(True), pl.col("text"), rule)
+        return gather(rows.with_columns(flags([problem])), [problem], pl.lit(self.shown), self._cell)
+
+
+class _RowsOnDisk:
+    """Of each row two hashes of its key, and its line, in a file without a name."""
+
+    def __init__(self) -> None:
+        self._file = tempfile.TemporaryFile()  # noqa: SIM115  it goes with the object
+
+    def add(self, *columns: npt.NDArray[np.uint64] | npt.NDArray[np.int64]) -> None:
+        """Keep some rows, given as key, second hash and line."""
+        self._file.write(np.column_stack([one.astype(np.uint64, copy=False) for one in columns]).tobytes())
+
+    def first_of(self, wanted: npt.NDArray[np.uint64]) -> pl.DataFrame:
+        """The first line of each key whose first hash is wanted (sorted)."""
+        self._file.seek(0)
+        parts: list[pl.DataFrame] = []
+        while piece := self._file.read(_PIECE * 24):
+            rows = np.frombuffer(piece, np.uint64).reshape(-1, 3)
+            places = np.minimum(np.searchsorted(wanted, rows[:, 0]), len(wanted) - 1)
+            rows = rows[wanted[places] == rows[:, 0]]
+            parts.append(_first(pl.DataFrame({_KEY: rows[:, 0], _SECOND: rows[:, 1], _FIRST: rows[:, 2].astype(np.int64)})))
+        return _first(pl.concat(parts))
+
+
+def _first(rows: pl.DataFrame) -> pl.DataFrame:
+    return rows.group_by(_KEY, _SECOND).agg(pl.col(_FIRST).min())
+
+
