@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING, Any
 from rich.text import Text
 
 from mudanza.cli import look
-from mudanza.core.work.shapes import codes_return_shape, mapping_return_shape
+from mudanza.core.work.shapes import codes_return_shape, layout_return_shape, mapping_return_shape
 
 if TYPE_CHECKING:
     from mudanza.core.plans.move import Move
     from mudanza.core.work.loans.crosswalk_sheets import CodesReturn
+    from mudanza.core.work.loans.layout_sheet import LayoutReturn
     from mudanza.core.work.loans.mapping_sheet import MappingReturn
 
 
@@ -35,6 +36,15 @@ def receive_decisions(
         else:
             _show_mapping(mapping, accept)
         return 0 if mapping.clean else 1
+    if kind == "layout":
+        from mudanza.core.work.loans.layout_sheet import receive_layout
+
+        layout = receive_layout(move, file, name, detail, accept=accept)
+        if as_json:
+            look.document(layout_return_shape(layout))
+        else:
+            _show_layout(layout, accept)
+        return 0 if layout.clean else 1
     from mudanza.core.work.loans.crosswalk_sheets import receive_crosswalks
 
     codes = receive_crosswalks(move, file, name, detail, accept=accept, parameters=parameters)
@@ -74,6 +84,23 @@ def _show_mapping(result: MappingReturn, accept: bool) -> None:
     _end(bool(result.statuses or result.remarks or result.flows), accept, result)
 
 
+def _show_layout(result: LayoutReturn, accept: bool) -> None:
+    look.heading(f"loan {result.loan}", f"field list of the layout {result.layout}")
+    if result.changes:
+        rows: list[list[str | Text]] = [
+            [name, what, look.shorten(before or None, 30), "->", Text(look.shorten(after or None, 50), style="bold")]
+            for name, what, before, after in result.changes
+        ]
+        look.columns(rows, fold=(4,))
+    if result.added:
+        look.say(f"  new: {', '.join(result.added)}")
+    if result.missing:
+        look.say(
+            f"  not in the sheet any more: {', '.join(result.missing)}; they stay until they are taken out of the layout."
+        )
+    _end(bool(result.changes or result.added), accept, result)
+
+
 def _show_codes(result: CodesReturn, accept: bool) -> None:
     look.heading(
         f"loan {result.loan}", f"crosswalks of {result.list_name}; {look.plural(result.open, 'code')} still open"
@@ -96,7 +123,7 @@ def _show_codes(result: CodesReturn, accept: bool) -> None:
     _end(bool(result.decided), accept, result)
 
 
-def _end(changed: bool, accept: bool, result: MappingReturn | CodesReturn) -> None:
+def _end(changed: bool, accept: bool, result: MappingReturn | CodesReturn | LayoutReturn) -> None:
     if result.wrong:
         look.say()
         look.heading("cells that cannot be taken")

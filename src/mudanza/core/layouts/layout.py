@@ -31,6 +31,9 @@ class Field:
     null: tuple[str, ...] = ("",)
     separator: str | None = None
     forbidden: str = ""
+    #: whether what it takes was only observed in records; whether the target does not have it yet
+    observed: bool = False
+    absent: bool = False
     #: headings that it may have too, as in other languages
     other_titles: tuple[str, ...] = ()
 

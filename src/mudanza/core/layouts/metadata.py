@@ -16,7 +16,17 @@ KEY_IGNORES, KEY_LENGTH = "urn:mudanza:keyIgnores", "urn:mudanza:keyLength"
 LEFT_OUT_OF_ADDITIONS = "urn:mudanza:leftOutOfAdditions"
 FORBIDDEN = "urn:mudanza:forbidden"
 CHANGED_FIELDS_ONLY = "urn:mudanza:changedFieldsOnly"
-_OWN = {KEY_IGNORES_CASE, KEY_IGNORES, KEY_LENGTH, LEFT_OUT_OF_ADDITIONS, CHANGED_FIELDS_ONLY, FORBIDDEN}
+OBSERVED, ABSENT = "urn:mudanza:observed", "urn:mudanza:absent"
+_OWN = {
+    KEY_IGNORES_CASE,
+    OBSERVED,
+    ABSENT,
+    KEY_IGNORES,
+    KEY_LENGTH,
+    LEFT_OUT_OF_ADDITIONS,
+    CHANGED_FIELDS_ONLY,
+    FORBIDDEN,
+}
 
 #: a language as BCP 47 writes it, as far as its shape tells
 LANGUAGE = re.compile(r"[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*|[xi](-[A-Za-z0-9]{1,8})+")

@@ -17,6 +17,7 @@ from mudanza.core.layouts.datatypes import BASES, type_of
 from mudanza.core.layouts.dialect import Dialect, dialect_of
 from mudanza.core.layouts.layout import Field, ForeignKey, Layout
 from mudanza.core.layouts.metadata import (
+    ABSENT,
     CHANGED_FIELDS_ONLY,
     FORBIDDEN,
     KEY_IGNORES,
@@ -24,6 +25,7 @@ from mudanza.core.layouts.metadata import (
     KEY_LENGTH,
     LANGUAGE,
     LEFT_OUT_OF_ADDITIONS,
+    OBSERVED,
     Metadata,
 )
 from mudanza.core.values.key_rule import CASE, SPACES, ZEROS, KeyRule
@@ -226,6 +228,8 @@ def _field(
         null=metadata.texts(whole["null"], (*where, "null")) if "null" in whole else ("",),
         separator=_separator(metadata, whole, where),
         forbidden=metadata.typed(column, FORBIDDEN, str, where) or "",
+        observed=bool(metadata.typed(column, OBSERVED, bool, where)),
+        absent=bool(metadata.typed(column, ABSENT, bool, where)),
         other_titles=titles[1:],
     )
     _default_fits(metadata, made, where)

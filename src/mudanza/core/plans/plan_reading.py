@@ -7,7 +7,7 @@ from pathlib import Path
 
 from mudanza.core.documents.document import Section, read_toml
 from mudanza.core.documents.errors import PlanError, unknown
-from mudanza.core.layouts.csvw import read_layout
+from mudanza.core.layouts.csvw import MARK, read_layout
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.leavers import read_leavers
 from mudanza.core.plans.move import Move
@@ -85,7 +85,7 @@ def _layout_path(move: Move, name: str, node: Section) -> Path:
         hint = f'Write layout = "layouts/{name}.json" as the first line.'
         raise node.fail("the plan does not say its layout.", "layout", hint)
     path = move.path(said)
-    if not path.is_file():
+    if not path.is_file() and not move.path(said.rpartition(MARK)[0] or said).is_file():
         known = [f"layouts/{n}.json" for n in move.names("layouts", ".json")]
         raise node.fail(unknown("layout", said, known), "layout", "Paths begin at the move folder.")
     return path

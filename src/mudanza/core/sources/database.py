@@ -63,8 +63,8 @@ def parts_of(database: Database, options: ReadOptions) -> list[ReadOptions]:
     """The options that read each table of a database, unless one or a query is named."""
     if {"table", "query"} & set(options.own):
         return [options]
-    with _told(database):
-        tables = _tables(_engine(database))
+    with told(database):
+        tables = tables_of(engine_of(database))
     if not tables:
         raise SourceError(
             "the database has no tables.", place=Place(database.name), hint="Is it the right one, and may you see them?"
@@ -78,8 +78,8 @@ def _open(database: Database, options: ReadOptions, size: int) -> DatabaseTable:
     if "table" in own and "query" in own:
         raise SourceError("a source is a table or a query, not both.", place=place, hint="Take one of them out.")
     if not {"table", "query"} & set(own):
-        with _told(database):
-            tables = _tables(_engine(database))
+        with told(database):
+            tables = tables_of(engine_of(database))
         if len(tables) != 1:
             listed = f"It has: {few(tables)}." if tables else "It has none."
             raise SourceError("the source does not say its table.", place=place, hint=f'Write table = "…". {listed}')
@@ -89,7 +89,7 @@ def _open(database: Database, options: ReadOptions, size: int) -> DatabaseTable:
     return DatabaseTable(database, options, size)
 
 
-def _engine(database: Database) -> sa.Engine:
+def engine_of(database: Database) -> sa.Engine:
     # what it says of cleaning up behind an error would bury the error
     logging.getLogger("sqlalchemy.pool").setLevel(logging.CRITICAL)
     url = database.url()
@@ -106,13 +106,13 @@ def _engine(database: Database) -> sa.Engine:
     return sa.create_engine(url, **more)
 
 
-def _tables(engine: sa.Engine) -> list[str]:
+def tables_of(engine: sa.Engine) -> list[str]:
     looked = sa.inspect(engine)
     return sorted([*looked.get_table_names(), *looked.get_view_names()])
 
 
 @contextmanager
-def _told(database: Database) -> Iterator[None]:
+def told(database: Database) -> Iterator[None]:
     """What goes wrong at a database, in words and without credentials."""
     place = Place(database.name)
     try:
@@ -173,8 +173,8 @@ class DatabaseTable(WithoutCells):
 
     @cached_property
     def _engine(self) -> sa.Engine:
-        with _told(self.database):
-            return _engine(self.database)
+        with told(self.database):
+            return engine_of(self.database)
 
     @cached_property
     def _origin(self) -> str:
@@ -189,9 +189,9 @@ class DatabaseTable(WithoutCells):
     def _described(self) -> list[tuple[str, Any]]:
         """The names and type codes of the columns that are read."""
         own = self.options.own
-        with _told(self.database), self._engine.connect() as connection:
+        with told(self.database), self._engine.connect() as connection:
             if "table" in own and "." not in own["table"]:
-                tables = _tables(self._engine)
+                tables = tables_of(self._engine)
                 if own["table"] not in tables:
                     place = Place(self.database.name)
                     raise SourceError(
@@ -225,7 +225,7 @@ class DatabaseTable(WithoutCells):
         if "table" not in self.options.own:
             return {}
         schema, _, table = self.options.own["table"].rpartition(".")
-        with _told(self.database), warnings.catch_warnings():
+        with told(self.database), warnings.catch_warnings():
             # kinds that the library does not know are of no interest here
             warnings.simplefilter("ignore", sa.exc.SAWarning)
             declared = {
@@ -307,7 +307,7 @@ class DatabaseTable(WithoutCells):
             f"SELECT {', '.join(names[:-1])} FROM (SELECT {listed} FROM {self._origin}) AS found WHERE {names[-1]} = 1"
         )
         schema: dict[str, Any] = {**dict.fromkeys(self.headings, pl.String), LINE: pl.Int64}
-        with _told(self.database), self._engine.connect() as connection:
+        with told(self.database), self._engine.connect() as connection:
             self._begin(connection)
             rows = [tuple(row) for row in connection.exec_driver_sql(f"{select} ORDER BY {names[-2]}")]
         text = pl.col(pl.String)
@@ -329,7 +329,7 @@ class DatabaseTable(WithoutCells):
         read = 0
         if not first:
             self._sums[:] = [hashlib.sha256()]
-        with _told(self.database):
+        with told(self.database):
             select = self._select() + (f" LIMIT {_FIRST}" if first else "")
             with self._engine.connect() as connection:
                 self._begin(connection)

@@ -11,7 +11,7 @@ from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.types.bounds import Bounds
 from mudanza.core.layouts.types.cell import SPACES, Cell, collapsed
 from mudanza.core.values import schema_forms
-from mudanza.core.values.date_format import ISO_DATE, ISO_DATETIME, DateFormat
+from mudanza.core.values.date_format import ISO_DATE, DateFormat
 from mudanza.core.values.kinds import Kind
 
 #: how a sheet's date-times are given

@@ -115,11 +115,11 @@ class _RowsOnDisk:
             rows = np.frombuffer(piece, np.uint64).reshape(-1, 3)
             places = np.minimum(np.searchsorted(wanted, rows[:, 0]), len(wanted) - 1)
             rows = rows[wanted[places] == rows[:, 0]]
-            parts.append(_first(pl.DataFrame({_KEY: rows[:, 0], _SECOND: rows[:, 1], _FIRST: rows[:, 2].astype(np.int64)})))
+            parts.append(
+                _first(pl.DataFrame({_KEY: rows[:, 0], _SECOND: rows[:, 1], _FIRST: rows[:, 2].astype(np.int64)}))
+            )
         return _first(pl.concat(parts))
 
 
 def _first(rows: pl.DataFrame) -> pl.DataFrame:
     return rows.group_by(_KEY, _SECOND).agg(pl.col(_FIRST).min())
-
-

@@ -65,8 +65,8 @@ class ReturnedRow:
         return {title for title, cell in self.cells.items() if cell in spots}
 
 
-def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any]) -> bytes:
-    """A whole XLSX file, with the slip inside."""
+def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any] | None) -> bytes:
+    """A whole XLSX file, with the slip inside; without one, it is not to come back."""
     buffer = io.BytesIO()
     book = new_book(buffer)
     head = book.add_format({"bold": True, "bg_color": "#E7ECEF", "bottom": 1, "text_wrap": True, "valign": "top"})
@@ -114,7 +114,8 @@ def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any]) -> bytes:
         page.fit_to_pages(1, 0)
         page.repeat_rows(1)
         page.set_footer("&L&A&CAgreed: ______________________  Date: ____________&R&P / &N")
-    add_slip(book, slip)
+    if slip is not None:
+        add_slip(book, slip)
     book.close()
     return buffer.getvalue()
 

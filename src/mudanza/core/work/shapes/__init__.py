@@ -12,9 +12,12 @@ from mudanza.core.work.shapes.building import (
 )
 from mudanza.core.work.shapes.common import digest_shape, error_shape, finding_shape, findings_shape, group_shape
 from mudanza.core.work.shapes.drafting import (
+    absent_shape,
     code_shape,
+    compared_layouts_shape,
     crosswalks_shape,
     draft_shape,
+    drafted_layout_shape,
     layout_shape,
     reasons_shape,
     step_shape,
@@ -23,6 +26,7 @@ from mudanza.core.work.shapes.drafting import (
 from mudanza.core.work.shapes.loans import (
     codes_return_shape,
     decision_loan_shape,
+    layout_return_shape,
     loan_shape,
     mapping_return_shape,
     return_shape,
@@ -41,15 +45,18 @@ from mudanza.core.work.shapes.remembering import (
 )
 
 __all__ = [
+    "absent_shape",
     "build_shape",
     "check_shape",
     "code_shape",
     "codes_return_shape",
+    "compared_layouts_shape",
     "coverage_shape",
     "crosswalks_shape",
     "decision_loan_shape",
     "digest_shape",
     "draft_shape",
+    "drafted_layout_shape",
     "entered_shape",
     "error_shape",
     "finding_shape",
@@ -59,6 +66,7 @@ __all__ = [
     "group_shape",
     "handed_over_shape",
     "key_books_shape",
+    "layout_return_shape",
     "layout_shape",
     "ledger_shape",
     "loan_shape",

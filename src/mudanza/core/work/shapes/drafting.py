@@ -16,9 +16,11 @@ if TYPE_CHECKING:
     from mudanza.core.findings.codes import Code
     from mudanza.core.findings.finding import Finding
     from mudanza.core.language.steps.declaring import Step
-    from mudanza.core.layouts.layout import Layout
+    from mudanza.core.layouts.layout import Field, Layout
     from mudanza.core.tables.crosswalk import Entry
     from mudanza.core.work.crosswalks.codes import CodesOf
+    from mudanza.core.work.layout_compare import LayoutComparison
+    from mudanza.core.work.layout_draft import LayoutDraft
     from mudanza.core.work.matching.drafting import Draft
     from mudanza.core.work.matching.reasons import Reason
     from mudanza.core.work.survey.references import LikelyReference
@@ -68,12 +70,35 @@ def layout_shape(layout: Layout) -> Shape:
     """A layout."""
     return {
         "layout": str(layout.path),
+        "name": layout.name,
         "primary_key": layout.primary_key,
         "fields": [
-            {**of(f, "name title"), "kind": str(f.kind), **of(f, "required default rule")} for f in layout.fields
+            {**of(f, "name title"), "kind": str(f.kind), **of(f, "required default rule observed absent")}
+            for f in layout.fields
         ],
         "references": all_of(layout.references, "fields resource columns"),
     }
+
+
+def drafted_layout_shape(made: LayoutDraft, shown: str) -> Shape:
+    """A drafted layout, and what it was drafted from."""
+    taken = [{"source": source, "as": what, "fields": count} for source, what, count in made.taken]
+    return {**layout_shape(made.layout), "written": shown, "from": taken, "remarks": made.remarks}
+
+
+def compared_layouts_shape(result: LayoutComparison) -> Shape:
+    """Two layouts compared."""
+    return {
+        **of(result, "before after"),
+        "changes": all_of(result.changes, "field kind what before after"),
+        "breaks": all_of(result.breaks, "file where why"),
+    }
+
+
+def absent_shape(layout: Layout, fields: Sequence[Field], written: str | None) -> Shape:
+    """The fields that the target does not have yet."""
+    listed = [{**of(one, "name title"), "kind": str(one.kind), **of(one, "rule description")} for one in fields]
+    return {"layout": str(layout.path), "fields": listed, "written": written}
 
 
 def draft_shape(made: Draft, files: Sequence[str]) -> Shape:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from mudanza.core.work.loans.comparison import LoanReturn
     from mudanza.core.work.loans.crosswalk_sheets import CodesReturn
     from mudanza.core.work.loans.decision_loan import DecisionLoan
+    from mudanza.core.work.loans.layout_sheet import LayoutReturn
     from mudanza.core.work.loans.lend import Loan
     from mudanza.core.work.loans.mapping_sheet import MappingReturn
 
@@ -60,6 +61,17 @@ def mapping_return_shape(result: MappingReturn) -> Shape:
         **of(result, "loan list_name statuses remarks"),
         "flows": all_of(result.flows, "field before after problem"),
         **of(result, "agreed fields"),
+        "wrong": all_of(result.wrong, "cell value problem"),
+        **of(result, "files"),
+    }
+
+
+def layout_return_shape(result: LayoutReturn) -> Shape:
+    """What came back of a layout that was lent."""
+    return {
+        **of(result, "loan layout"),
+        "changes": [dict(zip(("field", "what", "before", "after"), one, strict=True)) for one in result.changes],
+        **of(result, "added missing"),
         "wrong": all_of(result.wrong, "cell value problem"),
         **of(result, "files"),
     }
