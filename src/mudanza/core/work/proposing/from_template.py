@@ -15,7 +15,7 @@ from openpyxl.utils.exceptions import InvalidFileException
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.sources.guard import guard_workbook
 from mudanza.core.work.proposing.facts import Facts, Proposal, Takes, filled
-from mudanza.core.work.proposing.types import choices_of, takes_of
+from mudanza.core.work.proposing.types import choices_of, is_yes_no, takes_of, words_for_yes_no
 from mudanza.core.work.proposing.words import date_pattern
 
 #: a workbook of this size is no template
@@ -67,9 +67,13 @@ def from_workbook(path: Path, source: str, sheet: str | None = None, heading: in
         # the heading is the target's, mark and all
         facts = Facts(title=title, required=True if _without_mark(title)[1] else None)
         facts = _noted(facts, cell.comment.text if cell.comment is not None else "")
-        takes = Takes(permitted=lists[column]) if column in lists else _formatted(examples)
+        takes = _listed(lists[column]) if column in lists else _formatted(examples)
         found.append(replace(facts, takes=filled(takes, facts.takes) if not takes.permitted else takes))
     return Proposal("template", source, tuple(found))
+
+
+def _listed(values: tuple[str, ...]) -> Takes:
+    return words_for_yes_no(values) if is_yes_no(values) else Takes(permitted=values)
 
 
 def _without_mark(title: str) -> tuple[str, bool]:

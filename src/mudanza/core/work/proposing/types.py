@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 
+from mudanza.core.values.written import YES_NO, YES_NO_TOO
 from mudanza.core.work.proposing.facts import Takes
 from mudanza.core.work.proposing.words import date_pattern, type_word
 
@@ -45,8 +46,8 @@ def takes_of(
     choices, why = choices_of(values)
     if why:
         remarks.append(why)
-    if choices and takes.base == "boolean" and len(choices) == 2:
-        return replace(takes, form="|".join(_yes_first(choices))), remarks
+    if len(choices) == 2 and (takes.base == "boolean" or is_yes_no(choices)):
+        return words_for_yes_no(choices), remarks
     if choices:
         # a list of values says what a field takes better than the word for its type
         takes = replace(takes, permitted=choices, base="string", form=None, places=None, minimum=None, maximum=None)
@@ -106,8 +107,17 @@ def choices_of(text: str) -> tuple[tuple[str, ...], str | None]:
     return tuple(dict.fromkeys(parts)), None
 
 
-def _yes_first(pair: tuple[str, ...]) -> tuple[str, ...]:
-    from mudanza.core.values.written import YES_NO, YES_NO_TOO
+def is_yes_no(values: tuple[str, ...]) -> bool:
+    """Whether two values mean yes and no, and hardly anything else."""
+    plain = tuple(value.lower() for value in values)
+    return plain in YES_NO or plain[::-1] in YES_NO
 
+
+def words_for_yes_no(values: tuple[str, ...]) -> Takes:
+    """What a field with two such values takes."""
+    return Takes("boolean", form="|".join(_yes_first(values)))
+
+
+def _yes_first(pair: tuple[str, ...]) -> tuple[str, ...]:
     backwards = (pair[1].lower(), pair[0].lower()) in {*YES_NO, *YES_NO_TOO}
     return pair[::-1] if backwards else pair

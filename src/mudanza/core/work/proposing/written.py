@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping, Sequence
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -69,12 +70,20 @@ def _column(facts: Facts, name: str, decimal: str | None) -> tuple[dict[str, Any
     if datatype:
         column["datatype"] = datatype
     if facts.default is not None:
-        column["default"] = facts.default
+        column["default"] = _default(facts, decimal)
     if facts.observed:
         column[OBSERVED] = True
     if facts.absent:
         column[ABSENT] = True
     return _usable(column, facts.title)
+
+
+def _default(facts: Facts, decimal: str | None) -> str:
+    """A default as the field writes it."""
+    said, places = facts.default or "", facts.takes.places
+    if not places or not re.fullmatch(r"-?[0-9]+(\.[0-9]+)?", said):
+        return said
+    return f"{Decimal(said):.{places}f}".replace(".", decimal or ".")
 
 
 def _datatype(takes: Takes, decimal: str | None) -> dict[str, Any] | str | None:
