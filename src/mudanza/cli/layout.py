@@ -69,6 +69,8 @@ def _show(layout: Layout, name: str) -> None:
             f"  {', '.join(reference.fields)} refers to {', '.join(reference.columns)} of {reference.resource}",
             style="dim",
         )
+    for rule in layout.demands.rules:
+        look.say(f"  {rule}", style="dim")
     absent = [one.name for one in layout.fields if one.absent]
     if absent:
         look.say(f"  The target does not have {', '.join(absent)} yet: mudanza layout absent {name}", style="dim")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
@@ -21,8 +22,9 @@ from mudanza.core.language.steps import STEPS
 from mudanza.core.language.steps.declaring import Step
 from mudanza.core.language.steps.looking_up import known_identifier
 from mudanza.core.language.value import Mint, Stages, Surroundings, Value, combined
+from mudanza.core.layouts.demands import ADD
 from mudanza.core.layouts.layout import Field
-from mudanza.core.layouts.rules import blank_as_rendered, render, value_problems
+from mudanza.core.layouts.rules import blank_as_rendered, render, row_problems, value_problems
 from mudanza.core.plans.leavers import LAST_CHANGE
 from mudanza.core.plans.plan import Plan, matches
 from mudanza.core.sinks.formats import sink_of
@@ -95,6 +97,7 @@ class _Assembly:
         for reference in self.references:
             if len(reference.fields) > 1:
                 self._refer(reference, [self.made[name].text for name in reference.fields])
+        self._ask_of_rows()
         sorted_by = {s for s in self.plan.sort if not s.startswith("@")}
         if IN_TARGET in self.compiler.facts:
             known = replace(known, asked=True)
@@ -122,6 +125,15 @@ class _Assembly:
             own_steps=self.own_steps,
             totals=self._totals(),
         )
+
+    def _ask_of_rows(self) -> None:
+        """What the layout asks of several fields together."""
+        fields = self.plan.layout.fields
+        texts = {one.name: self.made[one.name].text.expr for one in fields}
+        blanks = {one.name: blank_as_rendered(one, texts[one.name]).fill_null(True) for one in fields}
+        for problem, names in row_problems(self.plan.layout, texts, blanks):
+            late = any(self.made[name].text.late for name in names)
+            (self.late if late else self.early).append(problem)
 
     def _keep(self) -> Condition | None:
         text = self.plan.keep
@@ -206,7 +218,7 @@ class _Assembly:
             raise self.plan.error(f"the fields refer to each other in a circle: {circle}.", ("fields", field.name))
         self.under_way.append(field.name)
         used_so_far, self.compiler.used = self.compiler.used, set()
-        flow = self.plan.flows.get(field.name, "blank")
+        flow = self.plan.flows.get(field.name) or _without_flow(field)
         mints_before = len(self.stages.mints)
         try:
             value = self.compiler.flow(flow, parse_flow(flow), field.title)
@@ -309,3 +321,9 @@ def _no_column(plan: Plan, column: str, known: set[str], at: KeyPath) -> Mudanza
     near = nearest(column, sorted(known))
     hint = f"Did you mean {near!r}?" if near else "If the old system no longer exports it, take the line out."
     return plan.error(f"no source has a column {column!r}.", at, hint)
+
+
+def _without_flow(field: Field) -> str:
+    """The flow of a field that has none: what becomes of a row, if it says that, is that it is added."""
+    word = (field.demands.actions or {}).get(ADD)
+    return "blank" if word is None else json.dumps(word, ensure_ascii=False).replace("{", "{{")

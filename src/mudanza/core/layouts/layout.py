@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from mudanza.core.documents.errors import LayoutError, Place, unknown
+from mudanza.core.layouts.demands import FieldDemands, TableDemands
 from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.layouts.types import FieldType, TextType
 from mudanza.core.values.key_rule import KeyRule
@@ -34,6 +35,7 @@ class Field:
     #: whether what it takes was only observed in records; whether the target does not have it yet
     observed: bool = False
     absent: bool = False
+    demands: FieldDemands = field(default_factory=FieldDemands)
     #: headings that it may have too, as in other languages
     other_titles: tuple[str, ...] = ()
 
@@ -55,7 +57,7 @@ class Field:
     def rule(self) -> str:
         """What the field takes, in words."""
         several = [] if self.separator is None else [f"several, separated by {self.separator!r}"]
-        return ", ".join([*self.type.rules, *several])
+        return ", ".join([*self.type.rules, *several, *self.demands.rules])
 
 
 @dataclass(frozen=True)
@@ -80,8 +82,14 @@ class Layout:
     #: whether a file of changes has the key and changed fields alone, and not whole rows
     changed_fields_only: bool = False
     references: tuple[ForeignKey, ...] = ()
+    demands: TableDemands = field(default_factory=TableDemands)
     dialect: Dialect = field(default_factory=Dialect)
     metadata: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def action(self) -> Field | None:
+        """The field that says what becomes of a row, if there is one."""
+        return next((one for one in self.fields if one.demands.actions), None)
 
     @property
     def key_titles(self) -> list[str]:

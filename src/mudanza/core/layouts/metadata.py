@@ -17,16 +17,15 @@ LEFT_OUT_OF_ADDITIONS = "urn:mudanza:leftOutOfAdditions"
 FORBIDDEN = "urn:mudanza:forbidden"
 CHANGED_FIELDS_ONLY = "urn:mudanza:changedFieldsOnly"
 OBSERVED, ABSENT = "urn:mudanza:observed", "urn:mudanza:absent"
+ONE_OF, AT_LEAST_ONE_OF = "urn:mudanza:oneOf", "urn:mudanza:atLeastOneOf"
+REQUIRED_WHEN, ROW_LENGTH, SURVIVES = "urn:mudanza:requiredWhen", "urn:mudanza:rowLength", "urn:mudanza:survives"
+COLUMN_ORDER = "urn:mudanza:columnOrder"
+ROWS_PER_FILE, BYTES_PER_FILE = "urn:mudanza:rowsPerFile", "urn:mudanza:bytesPerFile"
+ACTIONS, LABELS = "urn:mudanza:actions", "urn:mudanza:knownLabels"
 _OWN = {
-    KEY_IGNORES_CASE,
-    OBSERVED,
-    ABSENT,
-    KEY_IGNORES,
-    KEY_LENGTH,
-    LEFT_OUT_OF_ADDITIONS,
-    CHANGED_FIELDS_ONLY,
-    FORBIDDEN,
-}
+    KEY_IGNORES_CASE, KEY_IGNORES, KEY_LENGTH, LEFT_OUT_OF_ADDITIONS, CHANGED_FIELDS_ONLY, FORBIDDEN, OBSERVED, ABSENT, ONE_OF,
+    AT_LEAST_ONE_OF, REQUIRED_WHEN, ROW_LENGTH, SURVIVES, COLUMN_ORDER, ROWS_PER_FILE, BYTES_PER_FILE, ACTIONS, LABELS,
+}  # fmt: skip
 
 #: a language as BCP 47 writes it, as far as its shape tells
 LANGUAGE = re.compile(r"[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*|[xi](-[A-Za-z0-9]{1,8})+")

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 
 import polars as pl
 
 from mudanza.core.findings.problem import Problem
-from mudanza.core.layouts.layout import Field
+from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types import Cell
 from mudanza.core.layouts.types.cell import SPACES
 from mudanza.core.values.kinds import Kind, is_blank, plain_text
@@ -77,7 +78,52 @@ def value_problems(field: Field, text: pl.Expr, value: pl.Expr, blank: pl.Expr) 
     if field.forbidden:
         signs = list(dict.fromkeys(field.forbidden))
         found.append(cell.problem("value.forbidden", text.str.contains_any(signs), f"none of {' '.join(signs)}"))
+    if field.demands.encoding:
+        found.append(unencodable(field, field.demands.encoding, text))
+    if field.demands.actions:
+        words = list(field.demands.actions.values())
+        found.append(cell.problem("value.not-permitted", ~text.is_in(words), "one of " + ", ".join(words), blank))
     return [*found, *(field.type.problems(cell) if field.separator is None else _problems_of_parts(field, cell))]
+
+
+def row_problems(
+    layout: Layout, texts: Mapping[str, pl.Expr], blanks: Mapping[str, pl.Expr]
+) -> list[tuple[Problem, tuple[str, ...]]]:
+    """What the layout asks of several fields of a row together, by their names: each problem, and the fields that it looks at. Where not all of them are there,
+    nothing is asked."""
+    found: list[tuple[Problem, tuple[str, ...]]] = []
+    titles = {one.name: one.title for one in layout.fields}
+    nothing = pl.lit(None, dtype=pl.String)
+    for one in layout.fields:
+        for name, values in one.demands.required_when:
+            if one.name not in texts or name not in texts:
+                continue
+            asked = texts[name].is_in(list(values)) if values else ~blanks[name]
+            rule = f"filled in, since {titles[name]} is {' or '.join(values) if values else 'filled in'}"
+            missing = blanks[one.name] & asked.fill_null(False)
+            found.append((Problem("value.required", one.title, missing, texts[one.name], rule), (one.name, name)))
+    demands = layout.demands
+    for names, exactly in [*((n, True) for n in demands.one_of), *((n, False) for n in demands.at_least_one_of)]:
+        if not set(names) <= texts.keys():
+            continue
+        filled = pl.sum_horizontal([~blanks[name] for name in names])
+        words = f"{'exactly' if exactly else 'at least'} one of {', '.join(titles[name] for name in names)}"
+        wrong = filled != 1 if exactly else filled == 0
+        shown = pl.when(filled > 0).then(pl.format("{} filled in", filled)).otherwise(nothing)
+        found.append((Problem("row.one-of", titles[names[0]], wrong, shown, words), names))
+    most = demands.row_length
+    if most is not None and len(texts) == len(layout.fields):
+        length = pl.sum_horizontal([text.str.len_chars().fill_null(0) for text in texts.values()])
+        shown = pl.format("{} characters", length)
+        found.append((Problem("row.too-long", None, length > most, shown, f"at most {most} characters"), tuple(texts)))
+    return found
+
+
+def unencodable(field: Field, encoding: str, text: pl.Expr) -> Problem:
+    """Texts with characters that an encoding of eight bits cannot write."""
+    signs = bytes(range(256)).decode(encoding, "ignore")
+    escaped = "".join(f"\\x{{{ord(sign):x}}}" for sign in signs)
+    return Problem("value.unencodable", field.title, text.str.contains(f"[^{escaped}]"), text, f"encoding {encoding}")
 
 
 def _parts(field: Field, text: pl.Expr) -> pl.Expr:

@@ -14,6 +14,7 @@ import polars as pl
 from mudanza.core.documents.errors import nearest
 from mudanza.core.documents.marks import KeyPath
 from mudanza.core.layouts.datatypes import BASES, type_of
+from mudanza.core.layouts.demands import field_demands, table_demands
 from mudanza.core.layouts.dialect import Dialect, dialect_of
 from mudanza.core.layouts.layout import Field, ForeignKey, Layout
 from mudanza.core.layouts.metadata import (
@@ -26,6 +27,7 @@ from mudanza.core.layouts.metadata import (
     LANGUAGE,
     LEFT_OUT_OF_ADDITIONS,
     OBSERVED,
+    REQUIRED_WHEN,
     Metadata,
 )
 from mudanza.core.values.key_rule import CASE, SPACES, ZEROS, KeyRule
@@ -78,6 +80,9 @@ def layout_of_table(metadata: Metadata, table: Mapping[str, Any], within: Within
         _field(metadata, column, (*where, i), inherited, i, within.language or "und") for i, column in enumerate(given)
     )
     _no_twins(metadata, fields, where)
+    for number, one in enumerate(fields):
+        for other, _ in one.demands.required_when:
+            _column_exists(metadata, other, [each.name for each in fields], (*where, number, REQUIRED_WHEN))
     names = [one.name for one in fields]
     primary, _ = (_columns_named(metadata, schema, key, at, names) for key in ("primaryKey", "rowTitles"))
     return Layout(
@@ -89,6 +94,7 @@ def layout_of_table(metadata: Metadata, table: Mapping[str, Any], within: Within
         primary_key=tuple(name for name in names if name in primary),
         key_rule=_key_rule(metadata, {**table, **schema}, at),
         changed_fields_only=bool(metadata.typed({**table, **schema}, CHANGED_FIELDS_ONLY, bool, at)),
+        demands=table_demands(metadata, {**table, **schema}, at, names),
         references=_references(metadata, schema, at, names, within),
         dialect=dialect_of(metadata, table["dialect"]) if "dialect" in table else Dialect(),
         metadata=dict(table),
@@ -229,6 +235,7 @@ def _field(
         separator=_separator(metadata, whole, where),
         forbidden=metadata.typed(column, FORBIDDEN, str, where) or "",
         observed=bool(metadata.typed(column, OBSERVED, bool, where)),
+        demands=field_demands(metadata, column, where),
         absent=bool(metadata.typed(column, ABSENT, bool, where)),
         other_titles=titles[1:],
     )

@@ -109,7 +109,8 @@ def _flows(node: Section, name: str, layout: Layout, draft: bool) -> dict[str, s
         if not isinstance(flow, str):
             raise node.fail("a flow is a text in single quotes.", field, f"Write {field} = '{flow}'.")
     for one in layout.fields:
-        if one.required and one.default is None and one.name not in node.content and not draft:
+        given = one.default is not None or one.demands.actions is not None
+        if one.required and not given and one.name not in node.content and not draft:
             hint = f"Add {one.name} = '…' below [fields], or let `mudanza match {name}` propose it."
             raise node.fail(f"the required field {one.name!r} has no flow.", hint=hint)
     return dict(node.content)

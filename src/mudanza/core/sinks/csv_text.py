@@ -13,6 +13,7 @@ from mudanza.core.documents.errors import MudanzaError, Place
 from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.layouts.layout import Field, Layout
+from mudanza.core.layouts.rules import unencodable
 from mudanza.core.layouts.types.cell import SPACES
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
@@ -96,10 +97,7 @@ def cannot_hold(field: Field, dialect: Dialect, text: pl.Expr) -> list[Problem]:
     """Characters that the file's encoding cannot write, or that would break its rows for want of quotes; spaces that readers take off."""
     problems = []
     if not dialect.encoding.startswith("utf"):
-        signs = bytes(range(256)).decode(dialect.encoding, "ignore")
-        escaped = "".join(f"\\x{{{ord(sign):x}}}" for sign in signs)
-        wrong = text.str.contains(f"[^{escaped}]")
-        problems.append(Problem("value.unencodable", field.title, wrong, text, f"encoding {dialect.encoding}"))
+        problems.append(unencodable(field, dialect.encoding, text))
     if dialect.quote is None:
         wrong = text.str.contains_any([dialect.delimiter, "\r", "\n"])
         problems.append(

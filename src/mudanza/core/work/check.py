@@ -13,7 +13,7 @@ from mudanza.core.findings.finding import SCHEMA, Finding, frame
 from mudanza.core.findings.problem import Problem, flags, gather
 from mudanza.core.findings.tally import Group, Tally
 from mudanza.core.layouts.layout import Field, Layout
-from mudanza.core.layouts.rules import blank_in_file, kind_problems, value_problems
+from mudanza.core.layouts.rules import blank_in_file, kind_problems, row_problems, value_problems
 from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.opening import read_ahead
 from mudanza.core.sources.reader import TellsText
@@ -24,6 +24,7 @@ from mudanza.core.work.checking.keys import KeyCheck
 from mudanza.core.work.checking.opened import Opened, open_to_check
 from mudanza.core.work.checking.references import Others, reference_problems
 from mudanza.core.work.checking.referred import layouts_beside
+from mudanza.core.work.file_parts import known_labels
 from mudanza.core.work.progress import Progress, Tell, quietly
 
 #: what sheets hold as it is, and not as text
@@ -79,7 +80,7 @@ def check(
         total += batch.rows.height + len(batch.broken)
         kept.add(noticed_in(batch, opened.reader, shown), *found, *rows.keys.findings(batch.rows))
         tell(Progress(f"checking {shown}", total, batch.share))
-    kept.add(rows.keys.repeated_findings())
+    kept.add(rows.keys.repeated_findings(), frame(_too_large(path, layout, total, shown)))
     if _state(path) != before:
         kept.add(frame([Finding("file.changed", shown, rule="the same from the first row to the last")]))
     return CheckResult(shown, layout_shown or layout.name, total, kept.findings(), kept.tally.groups())
@@ -92,6 +93,19 @@ def _state(path: Path) -> tuple[int, int]:
     except OSError:
         return -1, -1
     return found.st_size, found.st_mtime_ns
+
+
+def _too_large(path: Path, layout: Layout, rows: int, shown: str) -> list[Finding]:
+    """Findings where a file has more rows or bytes than the target takes at once."""
+    demands, found = layout.demands, []
+    if demands.rows_per_file is not None and rows > demands.rows_per_file:
+        rule = f"at most {demands.rows_per_file:,} rows in a file"
+        found.append(Finding("file.too-large", shown, value=f"{rows:,} rows", rule=rule))
+    size = path.stat().st_size if path.is_file() else 0
+    if demands.bytes_per_file is not None and size > demands.bytes_per_file:
+        rule = f"at most {demands.bytes_per_file:,} bytes in a file"
+        found.append(Finding("file.too-large", shown, value=f"{size:,} bytes", rule=rule))
+    return found
 
 
 def _other_layout(opened: Opened, layout: Layout, headings: Headings, shown: str) -> list[Finding]:
@@ -148,6 +162,23 @@ class _Rows:
         for one in self.fields:
             self._ask(one, headings.columns[one.title])
         self.problems += references
+        blanks = {one.name: blank_in_file(one, pl.col(headings.columns[one.title])) for one in self.fields}
+        texts = {one.name: pl.col(headings.columns[one.title]) for one in self.fields}
+        self.problems += [problem for problem, _ in row_problems(layout, texts, blanks)]
+        for one in self.fields:
+            labels = known_labels(one, layout)
+            if labels is not None:
+                text = pl.col(headings.columns[one.title])
+                parts = (
+                    text.str.split(one.separator).list.eval(pl.element().str.strip_chars()) if one.separator else None
+                )
+                strange = (
+                    ~text.is_in(labels) if parts is None else parts.list.eval(~pl.element().is_in(labels)).list.any()
+                )
+                rule = f"among the labels of {one.demands.known_in}"
+                self.problems.append(
+                    Problem("label.unknown", one.title, strange, text, rule, unless=blank_in_file(one, text))
+                )
         self.keys = KeyCheck(opened, layout, headings, shown)
         self.nameless = list(headings.nameless)
 

@@ -20,6 +20,7 @@ from mudanza.core.sinks.csv_text import RowWriter
 from mudanza.core.sinks.formats import Writer, built_file, sink_of
 from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.values.digest import Digest
+from mudanza.core.work.file_parts import Labels, PartFiles
 
 _SLICE = 100_000
 
@@ -38,6 +39,9 @@ class ListFiles:
         held = RowWriter(list(held_schema(intake.columns)), for_spreadsheets)
         self._held = _File(outputs.create(out / f"{plan.name}.held-back.csv"), held)
         self._findings = _File(outputs.create(out / f"{plan.name}.findings.csv"), RowWriter(SHOWN))
+        self._parts = PartFiles(outputs, self.path, titles, plan.layout)
+        self._labels, self._outputs = Labels(plan.layout), outputs
+        self._further: list[OutFile] = []
         self._metadata = outputs.create(out / f"{self.path.name}{BESIDE}")
         self._helper = ThreadPoolExecutor(1)
         self._under_way: Future[None] = Future()
@@ -67,18 +71,26 @@ class ListFiles:
             for rows in in_order(self.plan, self._to_sort).iter_slices(_SLICE):
                 self._write(rows)
         self._under_way.result()
+        self._further += self._parts.close()
+        labels = self._labels.write(self._outputs, self.path.with_name(f"{self.plan.name}.labels.csv"))
+        self._further += [labels] if labels is not None else []
         self._findings.write(as_shown(findings))
         self._metadata.write(metadata_of(self.plan.layout, self.path.name).encode())
 
     def digests(self, move: Move) -> list[Digest]:
         """What was written."""
-        files = (self._records.target, self._held.target, self._findings.target, self._metadata)
+        files = (self._records.target, self._held.target, self._findings.target, self._metadata, *self._further)
         return [file.digest(move.shown(file.final)) for file in files]
 
     def _write(self, rows: pl.DataFrame) -> None:
         # an error of the last rows comes up here
         self._under_way.result()
-        self._under_way = self._helper.submit(self._records.write, rows)
+        self._under_way = self._helper.submit(self._write_records, rows)
+
+    def _write_records(self, rows: pl.DataFrame) -> None:
+        self._records.write(rows)
+        self._parts.write(rows)
+        self._labels.take(rows)
 
 
 @dataclass

@@ -18,11 +18,12 @@ from mudanza.core.sources.opening import FORMATS
 from mudanza.core.work.check import CheckResult, check
 from mudanza.core.work.checking.recognising import DESCRIPTION, Recognised, is_description, recognised_or_none
 from mudanza.core.work.checking.references import Others
+from mudanza.core.work.file_parts import whole_of
 from mudanza.core.work.progress import Tell, quietly
 
 _ENDINGS = {ending for one in FORMATS.values() for ending in one.endings} | {".txt"}
 #: what a build writes beside its files, for people and for itself
-_NOT_FOR_THE_TARGET = (".held-back.csv", ".findings.csv", ".leavers.csv", ".merged.csv")
+_NOT_FOR_THE_TARGET = (".held-back.csv", ".findings.csv", ".leavers.csv", ".labels.csv", ".corrections.csv")
 
 
 @dataclass(frozen=True)
@@ -54,6 +55,8 @@ def check_package(
     """
     shown = shown or str(folder)
     files = sorted(path for path in folder.iterdir() if _is_data(path))
+    # of a file in parts, the parts are what the target takes; references lead into the whole
+    wholes = {whole for path in files if (whole := whole_of(path)) in files}
     known: dict[Path, Recognised] = {}
     told: list[Finding] = []
     for path in files:
@@ -78,6 +81,7 @@ def check_package(
     results = [
         check(path, one.layout, shown=_named(shown, path), others=Others((), package), limit=limit, tell=tell)
         for path, one in known.items()
+        if path not in wholes
     ]
     tally, findings = Tally(), frame(told)
     tally.add(findings)

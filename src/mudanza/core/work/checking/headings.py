@@ -65,7 +65,7 @@ def match_headings(opened: Opened, layout: Layout, shown: str) -> Headings:
     for title in missing:
         rule = "required column" if title in required else "column of the layout"
         found.append(Finding("heading.missing", shown, opened.line, field=title, rule=rule))
-    if not opened.in_records:
+    if not opened.in_records and not layout.demands.any_order:
         found += _order(opened, layout, columns, shown)
     return Headings(columns, tuple(nameless), tuple(found))
 
