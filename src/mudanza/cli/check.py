@@ -15,7 +15,7 @@ import click
 from mudanza.cli import look
 from mudanza.cli.options import here_or_none, json_option
 from mudanza.core.findings.finding import SHOWN, as_shown
-from mudanza.core.work.shapes import check_shape, fix_shape, package_shape, recognised_shape
+from mudanza.core.work.shapes import check_shape, package_shape, recognised_shape
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -155,8 +155,8 @@ def _file(file: Path, layout_name: str | None, others: Sequence[Path], asked: _A
     if asked.limit is not None:
         result = dataclasses.replace(result, findings=result.findings.head(asked.limit))
     if asked.as_json:
-        shape = {**check_shape(result, asked.limit is not None), **(recognised_shape(found) if found else {})}
-        look.document({**shape, **({"fixed": fix_shape(fixed)} if fixed else {})})
+        shape = check_shape(result, asked.limit is not None, fixed)
+        look.document({**shape, **(recognised_shape(found) if found else {})})
         return result.clean
     _show(result, _known_by(found), asked)
     if asked.annotated is not None:

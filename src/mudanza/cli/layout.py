@@ -60,7 +60,7 @@ def show(name: str, as_json: bool) -> None:
 
 def _show(layout: Layout, name: str) -> None:
     d = layout.dialect
-    ends = " or ".join({"\r\n": "CRLF", "\n": "LF", "\r": "CR"}[one] for one in d.line_ends)
+    ends = {"\r\n": "CRLF", "\n": "LF", "\r": "CR"}[d.line_end] + (" alone" if len(d.line_ends) == 1 else "")
     look.heading(name, f"{look.plural(len(layout.fields), 'field')}; {d.encoding}, delimiter {d.delimiter!r}, {ends}")
     rows = [[one.title, one.name, str(one.kind), one.rule, ", ".join(_marks(one, layout))] for one in layout.fields]
     look.columns(rows, heads=["heading", "name", "kind", "takes", ""], fold=(3, 4))

@@ -98,13 +98,15 @@ def _compared_shape(compared: Compared) -> Shape:
     return {**of(compared, "file same changed added removed added_keys removed_keys"), "fields": fields}
 
 
-def check_shape(result: CheckResult, limited: bool) -> Shape:
-    """A check; with a limit, all findings are counted."""
+def check_shape(result: CheckResult, limited: bool, fixed: FixResult | None = None) -> Shape:
+    """A check; with a limit, all findings are counted. `fixed` is what was corrected."""
     shape = {
         **of(result, "file layout rows"),
         "groups": [group_shape(one) for one in result.groups],
         "findings": findings_shape(result.findings),
     }
+    if fixed is not None:
+        shape["fixed"] = _fix_shape(fixed)
     return {**shape, "count": result.total} if limited else shape
 
 
@@ -116,7 +118,7 @@ def recognised_shape(found: Recognised | None) -> Shape:
     return {"recognised": {"by": by, "share": round(found.share, 3)}}
 
 
-def fix_shape(result: FixResult) -> Shape:
+def _fix_shape(result: FixResult) -> Shape:
     """What was corrected in a file."""
     shape = {"written": str(result.written), "listed": str(result.listed), "rows": result.rows}
     return {**shape, "corrections": result.corrections.to_dicts()}
