@@ -281,3 +281,41 @@ def test_kinds_that_nobody_knows_are_noted_without_a_word(move: Path, database: 
     one = program("build", "people", "--json", "--rehearse", cwd=move, env=env, status=0).json["lists"][0]
     found = {g["field"]: g["example"]["value"] for g in one["findings"] if g["code"] == "column.kind-changed"}
     assert found == {"id": "NUMERIC(12, 2)"}
+
+
+def test_a_table_becomes_a_layout(database: Database) -> None:
+    postgres, mariadb = database.address.startswith("postgres"), database.address.startswith("mariadb")
+    number = "SERIAL" if postgres else "INTEGER AUTO_INCREMENT" if mariadb else "INTEGER"
+    run(
+        database,
+        "DROP TABLE IF EXISTS lay_animal",
+        "DROP TABLE IF EXISTS lay_owner",
+        "CREATE TABLE lay_owner (code VARCHAR(8) NOT NULL PRIMARY KEY, kind VARCHAR(4) CHECK (kind IN ('a', 'b''c')), "
+        "age INTEGER CHECK (age >= 0), balance NUMERIC(10,2) NOT NULL DEFAULT 0, since DATE, made TIMESTAMP NULL, note TEXT)",
+        f"CREATE TABLE lay_animal (id {number} PRIMARY KEY, owner_code VARCHAR(8) NOT NULL, FOREIGN KEY (owner_code) REFERENCES lay_owner (code))",
+    )
+    if postgres:
+        run(database, "COMMENT ON COLUMN lay_owner.since IS 'first seen'")
+    from mudanza.core.work.proposing.from_database import from_database
+    from mudanza.core.work.proposing.joining import joined
+    from mudanza.core.work.proposing.written import metadata_from
+
+    def drafted(table: str) -> dict:
+        return metadata_from(joined([from_database(database, table, "db")]))[0]["tableSchema"]
+
+    owner = drafted("lay_owner")
+    columns = {one["name"]: one for one in owner["columns"]}
+    assert owner["primaryKey"] == "code" and columns["code"]["required"] is True
+    assert columns["code"]["datatype"] == {"base": "string", "maxLength": 8}
+    assert columns["kind"]["datatype"] == {"base": "string", "format": "a|b'c"}
+    assert columns["age"]["datatype"] == {"base": "integer", "minimum": "0"}
+    assert columns["balance"]["datatype"]["maximum"] == "99999999.99" and columns["balance"]["default"] == "0.00"
+    assert columns["since"]["datatype"] == "date" and columns["made"]["datatype"] == "dateTime"
+    assert "datatype" not in columns["note"] and (columns["since"].get("dc:description") == "first seen") == postgres
+    animal = drafted("lay_animal")
+    assert animal["foreignKeys"] == [
+        {"columnReference": "owner_code", "reference": {"resource": "lay_owner.csv", "columnReference": "code"}}
+    ]
+    with pytest.raises(MudanzaError, match="no table 'lay_ownr'"):
+        from_database(database, "lay_ownr", "db")
+    run(database, "DROP TABLE lay_animal", "DROP TABLE lay_owner")
