@@ -93,7 +93,8 @@ SHAPES = {
     "preview owners --coverage": "preview --coverage", "match animals-again --layout animals --source incoming/north/animals.csv --rehearse": "match",
     "match owners --why town": "match", "crosswalk owners --rehearse": "crosswalk", "trace OW-000003": "trace", "lend owners --columns phone": "lend", "lend owners --mapping": "lend --mapping",
     "receive loans/owners-2.xlsx": "receive", "ledger": "ledger", "ledger 1": "ledger RUN", "ledger --loans": "ledger --loans", "layout show owners": "layout show",
-    "explain fit": "explain", "explain value.too-long": "explain",
+    "explain fit": "explain", "explain value.too-long": "explain", "layout draft sent target/animals-import.xlsx": "layout draft",
+    "layout compare sent animals": "layout compare", "layout absent animals": "layout absent",
 }  # fmt: skip
 
 

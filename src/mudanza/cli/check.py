@@ -141,29 +141,30 @@ def _file(file: Path, layout_name: str | None, others: Sequence[Path], asked: _A
             limit=asked.kept,
             tell=tell,
         )
-    fixed = None
     if asked.findings is not None:
         _write(asked.findings, result.findings)
     if asked.annotated is not None:
         from mudanza.core.work.annotating import annotate
 
         annotate(path, layout, result, asked.annotated, sheet=asked.sheet)
-    if asked.fixed is not None:
-        from mudanza.core.work.fixing import fix
-
-        fixed = fix(path, layout, asked.fixed, shown=shown, sheet=asked.sheet)
     if asked.limit is not None:
         result = dataclasses.replace(result, findings=result.findings.head(asked.limit))
     if asked.as_json:
-        shape = check_shape(result, asked.limit is not None, fixed)
+        shape = check_shape(result, asked.limit is not None, _fixed(path, layout, shown, asked))
         look.document({**shape, **(recognised_shape(found) if found else {})})
         return result.clean
     _show(result, _known_by(found), asked)
     if asked.annotated is not None:
         look.say(f"  an annotated copy is in {asked.annotated}", style="dim")
-    if fixed is not None:
+    if (fixed := _fixed(path, layout, shown, asked)) is not None:
         _show_fixed(fixed)
     return result.clean
+
+
+def _fixed(path: Path, layout: Layout, shown: str, asked: _Asked) -> FixResult | None:
+    from mudanza.core.work.fixing import fix
+
+    return None if asked.fixed is None else fix(path, layout, asked.fixed, shown=shown, sheet=asked.sheet)
 
 
 def _from_standard_input() -> Path:

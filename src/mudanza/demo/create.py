@@ -16,6 +16,7 @@ from mudanza.demo.records import (
     write_prices,
     write_visits,
 )
+from mudanza.demo.target import write_template
 
 _MARK = "Two clinics, one practice"
 
@@ -47,11 +48,12 @@ def create_demo(folder: Path, again: bool = False) -> list[str]:
     write_harbour_animals(harbour / "animals.txt", 30, 40)
     write_form(harbour / "registrations.json")
     write_database(harbour / "clinic.sqlite", 45, 40)
+    write_template(folder / "target/animals-import.xlsx")
     _a_month_later(folder / "a month later")
     exports = sorted(
         path
         for path in folder.rglob("*/*")
-        if path.is_file() and path.parts[len(folder.parts)] in ("incoming", "a month later")
+        if path.is_file() and path.parts[len(folder.parts)] in ("incoming", "target", "a month later")
     )
     return [*names, *(path.relative_to(folder).as_posix() for path in exports)]
 

@@ -75,6 +75,14 @@ TOUR = [
     ),
     Stop("What does the new system take?", "layout show owners"),
     Stop(
+        "Its makers sent an import template for animals, with the list of its fields. It becomes a layout by itself:",
+        "layout draft animals-as-sent target/animals-import.xlsx",
+    ),
+    Stop(
+        "The layout that the plans use says more, by hand: which form codes have, and what refers to what. The two compared:",
+        "layout compare animals-as-sent animals",
+    ),
+    Stop(
         "A plan begins with a draft: for each field a column, by its heading and its values, and the steps that it needs.",
         "match animals-again --layout animals --source incoming/north/animals.csv --rehearse",
     ),
@@ -95,7 +103,16 @@ TOUR = [
         status=1,
     ),
     Stop("A file made by us must pass its own check:", "check out/owners.csv --layout owners"),
-    Stop("A file made by a colleague, by hand:", "check incoming/from-a-colleague.csv --layout owners", status=1),
+    Stop(
+        "A file made by a colleague, by hand. For whom it was made is seen by its headings:",
+        "check incoming/from-a-colleague.csv",
+        status=1,
+    ),
+    Stop(
+        "It goes back to her as a workbook, with what is wrong coloured and noted.",
+        "check incoming/from-a-colleague.csv --limit 3 --annotated 'for the colleague.xlsx'",
+        status=1,
+    ),
     Stop("What does a finding mean?", "explain flow.not-in-crosswalk"),
     Stop(
         "A slip of the hand in the plan ({Twon} for {Town}) is caught before any row is read:",
@@ -143,6 +160,9 @@ TOUR = [
         "lend owners --mapping",
     ),
     Stop("All four lists of both clinics in one command, as they are to be imported:", "build", status=1),
+    Stop(
+        "The whole package once more, as the new system will read it, with all that refers to something:", "check out"
+    ),
     Stop("They are imported. From here on it is known what the new system holds.", "handed-over last --by Inês"),
     Stop(
         "A month later both old programs export again: new owners, one who moved, one whose account was closed, one whom the old program forgot; an animal struck off. "
