@@ -26,7 +26,7 @@ PICTURES: dict[str, tuple[list[str], str]] = {
     "sources": ([], "mudanza survey incoming"),
     "survey": ([], "mudanza survey incoming/north/clients.csv --expect 84 --chart filled.png"),
     "report": ([], "mudanza survey incoming/north/visits.csv"),
-    "layout": ([], "mudanza layout show owners"),
+    "layout": ([], "mudanza layout draft animals-as-sent target/animals-import.xlsx"),
     "match": (
         [],
         "mudanza match pets --layout animals --source incoming/north/animals.csv --source incoming/harbour/animals.txt --rehearse --chart matched.png",
@@ -34,7 +34,10 @@ PICTURES: dict[str, tuple[list[str], str]] = {
     "crosswalk": ([], "mudanza crosswalk owners"),
     "preview": ([], "mudanza preview owners -n 1"),
     "build": ([], "mudanza build owners"),
-    "check": ([], "mudanza check incoming/from-a-colleague.csv --layout owners"),
+    "check": (
+        ["mudanza build >build.txt || true"],
+        "mudanza check out; mudanza check incoming/from-a-colleague.csv --annotated annotated.xlsx",
+    ),
     "error": (["sed -i 's/{Town}/{Twon}/' plans/owners.toml"], "mudanza build owners"),
     "lend": (
         ["sed -i 's/{Twon}/{Town}/' plans/owners.toml"],
@@ -58,6 +61,7 @@ LONG = {
     "again": ("7", "190x78"),
     "survey": ("10", "155x48"),
     "trace": ("9", "158x52"),
+    "check": ("9", "170x60"),
 }
 
 
@@ -106,7 +110,7 @@ def shoot(command: str, folder: Path, target: Path) -> None:
 
 
 def main() -> None:
-    wanted = sys.argv[1:] or [*PICTURES, "workbook"]
+    wanted = sys.argv[1:] or [*PICTURES, "workbook", "annotated"]
     SHOTS.mkdir(exist_ok=True)
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1274x800x24", "-wr"], stderr=subprocess.DEVNULL)
     time.sleep(1)
@@ -123,7 +127,7 @@ def main() -> None:
                         correct(folder)
                     else:
                         subprocess.run(step, shell=True, cwd=folder, env=environment, check=True)
-                if name in wanted and name != "mapping":
+                if name in wanted and name not in ("mapping", "lend"):
                     shoot(command, folder, SHOTS / f"{name}.png")
                 else:
                     subprocess.run(command, shell=True, cwd=folder, env=environment, check=False, capture_output=True)
@@ -133,26 +137,33 @@ def main() -> None:
                 shutil.copy(folder / "matched.png", SHOTS / "matched.png")
             if "workbook" in wanted and shutil.which("soffice"):
                 picture_of_workbook(next((folder / "loans").glob("*.xlsx")), Path(temporary), "workbook", "940x560")
+            if "annotated" in wanted and shutil.which("soffice"):
+                picture_of_workbook(folder / "annotated.xlsx", Path(temporary), "annotated", "1290x330", pages=2)
             if "mapping" in wanted and shutil.which("soffice"):
                 picture_of_workbook(folder / "mapping.xlsx", Path(temporary), "mapping", "1290x800")
     finally:
         screen.terminate()
 
 
-def picture_of_workbook(workbook: Path, folder: Path, name: str, size: str) -> None:
-    """A lent workbook as an office suite prints it."""
+def picture_of_workbook(workbook: Path, folder: Path, name: str, size: str, pages: int = 1) -> None:
+    """A workbook as an office suite prints it: its first pages, one below the other."""
     subprocess.run(
         ["soffice", "--headless", "--convert-to", "pdf", "--outdir", str(folder), str(workbook)],
         check=True,
         capture_output=True,
     )
     width, height = size.split("x")
-    pages = ["pdftoppm", "-png", "-r", "110", "-singlefile", "-x", "0", "-y", "0", "-W", width, "-H", height]
-    subprocess.run([*pages, str(folder / f"{workbook.stem}.pdf"), str(SHOTS / name)], check=True)
-    subprocess.run(
-        ["mogrify", "-trim", "+repage", "-bordercolor", "white", "-border", "12", str(SHOTS / f"{name}.png")],
-        check=True,
-    )
+    form = ["-png", "-r", "110", "-x", "0", "-y", "0", "-W", width, "-H", height]
+    printed = []
+    for page in range(1, pages + 1):
+        target = folder / f"{name}-{page}"
+        number = ["-f", str(page), "-l", str(page)]
+        subprocess.run(
+            ["pdftoppm", *form, *number, "-singlefile", str(folder / f"{workbook.stem}.pdf"), str(target)], check=True
+        )
+        printed.append(f"{target}.png")
+    trimmed = ["-trim", "+repage", "-bordercolor", "white", "-border", "12"]
+    subprocess.run(["convert", *printed, *trimmed, "-append", str(SHOTS / f"{name}.png")], check=True)
 
 
 if __name__ == "__main__":

@@ -50,10 +50,11 @@ def read_layout(path: Path) -> Layout:
 
 def read_layouts(path: Path) -> tuple[Layout, ...]:
     """Read every table that a layout file describes. Raises LayoutError with the line and key of what is wrong."""
-    return layouts_from(read_json(_text(path), path))
+    return layouts_from(read_json(metadata_text(path), path))
 
 
-def _text(path: Path) -> str:
+def metadata_text(path: Path) -> str:
+    """The text of a layout, or of another JSON file that people write. Raises LayoutError where it is none, or far too long."""
     try:
         if path.exists() and not path.is_file():
             raise IsADirectoryError("it is no plain file")

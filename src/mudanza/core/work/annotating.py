@@ -21,6 +21,7 @@ from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.check import CheckResult
 from mudanza.core.work.checking.headings import match_headings
 from mudanza.core.work.checking.opened import Opened, open_to_check
+from mudanza.core.work.loans.decision_sheets import lines_of
 from mudanza.core.work.loans.loan_book import new_book
 
 _MOST_ROWS, _MOST_COLUMNS = 1_048_576, 16_384
@@ -112,7 +113,7 @@ def _rows(opened: Opened) -> Iterator[_Row]:
 
 def _write_records(book: Any, sheet: Any, opened: Opened, marked: _Marked) -> dict[int, int]:
     """Write the sheet of records; gives the row (from 0) in which each line that something is said of stands."""
-    text = {"num_format": "@", "valign": "top"}
+    text = {"num_format": "@", "valign": "top", "text_wrap": True}
     plain = book.add_format(text)
     head = book.add_format({**text, "bold": True, "bottom": 1})
     formats = {name: book.add_format({**text, "bg_color": colour}) for name, colour in _COLOURS.items()}
@@ -148,6 +149,8 @@ def _write_records(book: Any, sheet: Any, opened: Opened, marked: _Marked) -> di
     for at, width in enumerate(widths):
         sheet.set_column(at, at, width, plain)
     sheet.freeze_panes(1, 0)
+    sheet.set_landscape()
+    sheet.fit_to_pages(1, 0)
     return places
 
 
@@ -186,6 +189,9 @@ def _write_findings(
         else:
             sheet.write_string(row, 0, shown, plain)
         words = (one["about"], one["value"], one["rule"], one["hint"], one["code"])
+        sheet.set_row(
+            row, 15 * max(lines_of(word or "", width) for word, width in zip(words, _WIDTHS[1:], strict=True))
+        )
         for at, word in enumerate(words, start=1):
             sheet.write_string(row, at, (word or "")[:_LONGEST], plain)
     sheet.freeze_panes(4, 0)

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from mudanza.core.documents.document import read_json
 from mudanza.core.documents.errors import LayoutError, MoveError, Place, SourceError
-from mudanza.core.layouts.csvw import layouts_from
+from mudanza.core.layouts.csvw import layouts_from, metadata_text
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
 from mudanza.core.sources.address import Database
@@ -99,7 +99,7 @@ def _proposals(move: Move, given: Given, tell: Tell) -> list[Proposal]:
     shown = move.shown(path)
     kind = given.kind or ("schema" if path.suffix.lower() == ".json" and _is_schema(path) else None)
     if kind == "schema":
-        return [from_schema(read_json(path.read_text("utf-8-sig"), path), shown)]
+        return [from_schema(read_json(metadata_text(path), path), shown)]
     if kind == "export":
         return [from_export(path, shown, ReadOptions(sheet=given.sheet), tell)]
     if format_of(path) == "workbook":
@@ -108,7 +108,11 @@ def _proposals(move: Move, given: Given, tell: Tell) -> list[Proposal]:
 
 
 def _is_schema(path: Path) -> bool:
-    content = read_json(path.read_text("utf-8-sig"), path).content
+    try:
+        content = read_json(metadata_text(path), path).content
+    except LayoutError:
+        # records of JSON may well be too many, and are read as such
+        return False
     return isinstance(content, dict) and any(
         key in content for key in ("$schema", "properties", "$defs", "definitions", "allOf")
     )

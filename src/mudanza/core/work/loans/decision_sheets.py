@@ -91,7 +91,7 @@ def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any] | None) -> byt
             page.write_string(1, column, facts.title, head)
         for row, cells in enumerate(one.rows, start=2):
             page.set_row(
-                row, _LINE * max(_lines(text, facts.width) for facts, text in zip(one.columns, cells, strict=True))
+                row, _LINE * max(lines_of(text, facts.width) for facts, text in zip(one.columns, cells, strict=True))
             )
             for column, (facts, text) in enumerate(zip(one.columns, cells, strict=True)):
                 form = fill if facts.open else shut
@@ -120,7 +120,7 @@ def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any] | None) -> byt
     return buffer.getvalue()
 
 
-def _lines(text: str, width: int) -> int:
+def lines_of(text: str, width: int) -> int:
     """How many lines a text takes in a column, as well as it can be told without its font."""
     return sum(max(1, math.ceil(len(line) * 1.1 / width)) for line in text.split("\n")) if text else 1
 

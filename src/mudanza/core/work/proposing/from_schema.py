@@ -114,7 +114,8 @@ class _Schema:
             if key in node and not (key in ("oneOf", "anyOf") and _consts(node[key])):
                 self.remarks.append(f"{path}: {key} is not taken over ({_SHORT[key]})")
         kinds = node.get("type", [])
-        kinds = [kinds] if isinstance(kinds, str) else [one for one in kinds if isinstance(one, str)]
+        kinds = [kinds] if isinstance(kinds, str) else kinds if isinstance(kinds, list) else []
+        kinds = [one for one in kinds if isinstance(one, str)]
         several = "array" in kinds
         inner = self.whole(node["items"]) if several and isinstance(node.get("items"), dict) else node
         kind = next((one for one in ([inner.get("type")] if several else kinds) if one in _KINDS), None)

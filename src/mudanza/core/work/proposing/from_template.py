@@ -10,9 +10,8 @@ from typing import Any
 
 import openpyxl
 from openpyxl.utils import range_boundaries
-from openpyxl.utils.exceptions import InvalidFileException
 
-from mudanza.core.documents.errors import Place, SourceError
+from mudanza.core.documents.errors import MudanzaError, Place, SourceError
 from mudanza.core.sources.guard import guard_workbook
 from mudanza.core.work.proposing.facts import Facts, Proposal, Takes, filled
 from mudanza.core.work.proposing.types import choices_of, is_yes_no, takes_of, words_for_yes_no
@@ -21,6 +20,7 @@ from mudanza.core.work.proposing.words import date_pattern
 #: a workbook of this size is no template
 _LARGEST = 20 << 20
 _MOST_CHOICES = 2_000
+_MOST_COLUMNS = 2_000
 _REQUIRED_MARK = re.compile(
     r"^\s*\*\s*|\s*\*+\s*$|\s*\((?:required|mandatory|obrigat[oó]rio|obligatorio|pflicht(?:feld)?|obligatoire|obbligatorio|verplicht)\)\s*$",
     re.I,
@@ -51,14 +51,22 @@ def from_workbook(path: Path, source: str, sheet: str | None = None, heading: in
         )
     try:
         book = openpyxl.load_workbook(path, data_only=True)
-    except (InvalidFileException, KeyError, ValueError, TypeError, OSError) as error:
+        return Proposal("template", source, tuple(_fields(book, book[sheet] if sheet else book.worksheets[0], heading)))
+    except MudanzaError:
+        raise
+    except Exception as error:
+        # a damaged workbook can make the library stumble in any way
+        words = (str(error).splitlines() or [type(error).__name__])[0][:80]
         raise SourceError(
-            f"the workbook cannot be read ({str(error)[:80]}).", place=Place(source), hint="Save it again as .xlsx."
+            f"the workbook cannot be read ({words}).",
+            place=Place(source),
+            hint="Open it with a spreadsheet program and save it again as .xlsx.",
         ) from error
-    page = book[sheet] if sheet is not None else book.worksheets[0]
+
+
+def _fields(book: Any, page: Any, heading: int) -> Iterator[Facts]:
     lists = dict(_lists(book, page))
-    found = []
-    for column in range(1, min(page.max_column, 2000) + 1):
+    for column in range(1, min(page.max_column, _MOST_COLUMNS) + 1):
         cell = page.cell(heading, column)
         if cell.value is None or not str(cell.value).strip():
             continue
@@ -68,8 +76,7 @@ def from_workbook(path: Path, source: str, sheet: str | None = None, heading: in
         facts = Facts(title=title, required=True if _without_mark(title)[1] else None)
         facts = _noted(facts, cell.comment.text if cell.comment is not None else "")
         takes = _listed(lists[column]) if column in lists else _formatted(examples)
-        found.append(replace(facts, takes=filled(takes, facts.takes) if not takes.permitted else takes))
-    return Proposal("template", source, tuple(found))
+        yield replace(facts, takes=filled(takes, facts.takes) if not takes.permitted else takes)
 
 
 def _listed(values: tuple[str, ...]) -> Takes:
