@@ -128,6 +128,8 @@ class _Assembly:
 
     def _ask_of_rows(self) -> None:
         """What the layout asks of several fields together."""
+        if not self.plan.layout.asks_of_rows:
+            return
         fields = self.plan.layout.fields
         texts = {one.name: self.made[one.name].text.expr for one in fields}
         blanks = {one.name: blank_as_rendered(one, texts[one.name]).fill_null(True) for one in fields}

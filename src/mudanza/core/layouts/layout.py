@@ -92,6 +92,14 @@ class Layout:
         return next((one for one in self.fields if one.demands.actions), None)
 
     @property
+    def asks_of_rows(self) -> bool:
+        """Whether it asks something of several fields of a row together."""
+        d = self.demands
+        return bool(
+            d.one_of or d.at_least_one_of or d.row_length or any(one.demands.required_when for one in self.fields)
+        )
+
+    @property
     def key_titles(self) -> list[str]:
         """The headings of the key's fields."""
         return [one.title for one in self.fields if one.name in self.primary_key]

@@ -63,7 +63,7 @@ class RowWriter:
         if escaped:
             text = pl.all().str.replace_all(_ESCAPE, _ESCAPE * 2, literal=True)
             frame = frame.select(text.str.replace_all(dialect.quote or "", _QUOTE, literal=True))
-        if dialect.quote is not None:
+        if dialect.quote is not None and frame.width:
             frame = self._no_comments(frame)
         buffer = io.BytesIO()
         frame.write_csv(

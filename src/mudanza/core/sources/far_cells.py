@@ -28,6 +28,8 @@ _MOST_TOLD = 50
 
 _ROW = re.compile(rb'<(?:\w+:)?row\b[^>]*?\br="(\d+)"')
 _WIDE = re.compile(rb'\br="([A-Z]{2,})\d')
+#: rows that only matter where they are millions, or columns many: most sheets have no such cell, and are looked at quickly
+_FAR_ROW = re.compile(rb'\br="(?:[A-Z]{2,3}(?=\d{6})|[A-Z](?=\d{7}))(\d+)"')
 _CELL = re.compile(rb'<((?:\w+:)?c)\b[^>]*?\br="([A-Z]+)(\d+)"[^>]*?(?:/>|>.*?</\1>)', re.S)
 _DIMENSION = re.compile(rb"<(?:\w+:)?dimension\b[^>]*/>")
 
@@ -71,6 +73,9 @@ def _extent(archive: zipfile.ZipFile, part: str) -> tuple[int, int, int]:
             last = piece.rfind(b"row ", 0, last)
         if last >= 0 and match is not None:
             rows = max(rows, _digits(match[1]))
+        # a cell can say that it stands in another row than the one that it is written in
+        for number in _FAR_ROW.findall(piece):
+            rows = max(rows, _digits(number))
         for letters in set(_WIDE.findall(piece)):
             if (len(letters), letters) > (len(widest), widest):
                 widest = letters

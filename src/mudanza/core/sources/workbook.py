@@ -348,16 +348,21 @@ class Workbook:
     @cached_property
     def _plain_dates(self) -> list[str]:
         """The headings of columns whose moments are mere dates: at midnight, more often than not."""
-        names = self._sheet.columns
-        body = self._sheet.slice(self._first_row).select(
-            pl.col(names[i]).alias(heading) for i, heading in zip(self._kept, self.headings, strict=True)
-        )
-        some = [one.name for one in body if one.str.ends_with(" 00:00:00").any()]
+        body = self._named(self._sheet.slice(self._first_row))
+        ends = body.select(pl.all().str.ends_with(" 00:00:00").any()).row(0) if body.height else ()
+        some = [name for name, found in zip(body.columns, ends, strict=False) if found]
         return [
             name
             for name in some
             if body[name].str.contains(_MIDNIGHT).sum() * 2 > body[name].str.contains(_MOMENT).sum()
         ]
+
+    def _named(self, rows: pl.DataFrame) -> pl.DataFrame:
+        """Rows of the sheet with the columns that count, by their headings."""
+        names = rows.columns
+        kept = rows.select([names[i] for i in self._kept])
+        kept.columns = list(self.headings)
+        return kept
 
     @cached_property
     def raw_headings(self) -> tuple[str, ...]:
@@ -408,12 +413,9 @@ class Workbook:
         body = self._sheet.slice(start, self._sheet.height - start - below)
         if first:
             body = body.head(_FIRST_ROWS)
-        names = body.columns
         text = pl.col(pl.String)
         rows = (
-            body.select(
-                *(pl.col(names[i]).alias(h) for i, h in zip(self._kept, self.headings, strict=True)),
-            )
+            self._named(body)
             .with_columns(pl.col(self._plain_dates).str.replace(_MIDNIGHT, "$1"))
             .with_columns(pl.when(text.str.len_bytes() > 0).then(text).name.keep())
             .with_columns(pl.int_range(start + 1, start + 1 + body.height, dtype=pl.Int64).alias(LINE))

@@ -162,9 +162,10 @@ class _Rows:
         for one in self.fields:
             self._ask(one, headings.columns[one.title])
         self.problems += references
-        blanks = {one.name: blank_in_file(one, pl.col(headings.columns[one.title])) for one in self.fields}
-        texts = {one.name: pl.col(headings.columns[one.title]) for one in self.fields}
-        self.problems += [problem for problem, _ in row_problems(layout, texts, blanks)]
+        if layout.asks_of_rows:
+            blanks = {one.name: blank_in_file(one, pl.col(headings.columns[one.title])) for one in self.fields}
+            texts = {one.name: pl.col(headings.columns[one.title]) for one in self.fields}
+            self.problems += [problem for problem, _ in row_problems(layout, texts, blanks)]
         for one in self.fields:
             labels = known_labels(one, layout)
             if labels is not None:
@@ -218,7 +219,7 @@ class _Rows:
                 pl.col(LINE).is_in(pl.Series(lines, dtype=pl.Int64).implode())
                 & pl.col(f"{INNER}{one.name}").is_not_null()
             )
-            texts = rows.filter(read)
+            texts = rows.select(LINE, column, f"{INNER}{one.name}").filter(read)
             if texts.height:
                 line, value = texts[LINE][0], texts[column][0]
                 many = f"{texts.height} hold text" if texts.height > 1 else "it holds text"
@@ -234,7 +235,7 @@ class _Rows:
         found = []
         for column in list(self.nameless):
             text = pl.col(column)
-            first = rows.filter(text.str.strip_chars() != "").head(1)
+            first = rows.select(LINE, column).filter(text.str.strip_chars() != "").head(1)
             if first.height:
                 self.nameless.remove(column)
                 line, value = first[LINE][0], first[column][0]
