@@ -195,7 +195,19 @@ def test_our_files_pass_a_general_validator(move: Path) -> None:
 
 
 def test_the_demos_package_passes_it_too(tmp_path: Path) -> None:
+    """Each file by itself, and all of them as a group with their references."""
     csvw = pytest.importorskip("csvw")
     program("demo", "d", "--only-create", cwd=tmp_path, status=0)
-    program("-C", "d", "build", "owners", cwd=tmp_path, status=1)
-    assert csvw.CSVW(str(tmp_path / "d/out/owners.csv-metadata.json"), validate=True).is_valid
+    program("-C", "d", "build", cwd=tmp_path, status=1)
+    out = tmp_path / "d/out"
+    described = [*out.glob("*.csv-metadata.json"), out / "csv-metadata.json"]
+    assert len(described) == 5 and all(csvw.CSVW(str(one), validate=True).is_valid for one in described)
+    group = json.loads((out / "csv-metadata.json").read_text())
+    assert sorted(table["url"] for table in group["tables"] if "foreignKeys" in table["tableSchema"]) == [
+        "animals.csv",
+        "visits.csv",
+    ]
+    with (out / "animals.csv").open("a") as file:
+        file.write("AN-999999,OW-999999,Nobody,dog,,,,\n")
+    told = program("-C", "d", "check", "out", "--json", cwd=tmp_path, status=1).json
+    assert [f["code"] for one in told["files"] for f in one["findings"]] == ["reference.missing"]

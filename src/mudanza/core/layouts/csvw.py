@@ -25,6 +25,8 @@ _GROUP = {"@context", "@id", "@type", "tables", "notes", "transformations", *_FR
 MARK = "#"
 #: what the description of one file is called behind that file's own name ("Model for Tabular Data", section 5)
 BESIDE = "-metadata.json"
+#: and that of all files in a folder
+DESCRIPTION = "csv-metadata.json"
 
 
 def read_layout(path: Path) -> Layout:
@@ -163,17 +165,57 @@ def _language(metadata: Metadata, node: Mapping[str, Any]) -> str | None:
 
 
 def metadata_of(layout: Layout, file_name: str) -> str:
-    """The metadata that stands beside a written file, as JSON. It depends on nothing but the layout."""
-    node: dict[str, Any] = {"@context": CONTEXT, "url": file_name}
-    node.update({k: v for k, v in layout.metadata.items() if k not in node and v is not None})
-    return json.dumps(_understood_by_all(node), indent=2, ensure_ascii=False) + "\n"
+    """The metadata that stands beside a written file, as JSON. It depends on nothing but the layout.
+
+    References lead into other tables, so that only the description of all has them ("Metadata Vocabulary", section 5.5.2.1).
+    """
+    return _written({"@context": CONTEXT, **_described(layout, file_name, {})})
+
+
+def metadata_of_all(written: Mapping[str, tuple[Layout, str]]) -> str:
+    """The metadata of several written files, by what their tables are called: a group, with the references between them. Those that lead to none of them are left out."""
+    by_resource = {
+        resource: name
+        for name, (one, file) in written.items()
+        for resource in (one.url, f"{name}.csv", file)
+        if resource
+    }
+    files = {resource: written[name][1] for resource, name in by_resource.items()}
+    known = {resource: {one.name for one in written[name][0].fields} for resource, name in by_resource.items()}
+    tables = []
+    for layout, file in written.values():
+        leading = {
+            r.resource: files[r.resource]
+            for r in layout.references
+            if r.resource in files and {*r.columns} <= known[r.resource]
+        }
+        tables.append(_described(layout, file, leading))
+    return _written({"@context": CONTEXT, "tables": tables})
+
+
+def _described(layout: Layout, file_name: str, leading: Mapping[str, str]) -> dict[str, Any]:
+    """A table's description with those references whose resources lead somewhere, to files."""
+    node: dict[str, Any] = {"url": file_name}
+    node.update({k: v for k, v in layout.metadata.items() if k not in ("url", "@context") and v is not None})
+    node = _understood_by_all(copy.deepcopy(node))
+    schema = node["tableSchema"]
+    keys = []
+    for one, reference in zip(schema.pop("foreignKeys", []), layout.references, strict=True):
+        if reference.resource in leading:
+            there = {"resource": leading[reference.resource], "columnReference": one["reference"]["columnReference"]}
+            keys.append({"columnReference": one["columnReference"], "reference": there})
+    if keys:
+        schema["foreignKeys"] = keys
+    return node
+
+
+def _written(node: Mapping[str, Any]) -> str:
+    return json.dumps(node, indent=2, ensure_ascii=False) + "\n"
 
 
 def _understood_by_all(node: dict[str, Any]) -> dict[str, Any]:
     """The metadata without number patterns in signs of their own, which programs read in different ways; the signs themselves they all know."""
-    node = copy.deepcopy(node)
-    inner: list[Any] = [node, *node["tableSchema"].get("columns", [])] if "tableSchema" in node else [node]
-    for one in inner:
+    for one in (node, node["tableSchema"], *node["tableSchema"].get("columns", [])):
         form = one["datatype"].get("format") if isinstance(one.get("datatype"), dict) else None
         if isinstance(form, dict) and form.get("decimalChar", ".") != ".":
             form.pop("pattern", None)

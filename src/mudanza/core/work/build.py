@@ -19,9 +19,11 @@ from mudanza.core.engine.places import passed_over
 from mudanza.core.engine.summary import ENDS, Balance, Summary
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.language.parameters import check_given
+from mudanza.core.layouts.csvw import DESCRIPTION, metadata_of_all
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
+from mudanza.core.sinks.formats import built_file
 from mudanza.core.state.contents import KEY, RECORD, NewContents
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.key_pages import save_book
@@ -152,8 +154,21 @@ def build(
         built = BuildResult(run, asked.as_of, results, found, cost)
         text = json.dumps(build_shape(built), indent=2, ensure_ascii=False) + "\n"
         outputs.create_text(move.out / "run.json", text)
+        _describe_all(move, plans, tables, outputs)
         _commit(ledger, run, outputs, results)
     return built
+
+
+def _describe_all(move: Move, plans: Sequence[Plan], tables: TablesAtHand, outputs: Outputs) -> None:
+    """Write what describes all files that are to be imported, with the references between them, if there are several."""
+    made = {plan.name: plan.layout for plan in plans}
+    there = {name: one for name, one in tables.layouts.items() if built_file(move, name, one).is_file()}
+    written = {name: (one, built_file(move, name, one).name) for name, one in sorted({**there, **made}.items())}
+    path = move.out / DESCRIPTION
+    if len(written) > 1:
+        outputs.create_text(path, metadata_of_all(written))
+    else:
+        outputs.take_away(path)
 
 
 def _wanted(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, Collection[str]]:

@@ -12,11 +12,11 @@ from mudanza.core.documents.errors import Place, SourceError, few
 from mudanza.core.findings.codes import Severity
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.findings.tally import Group, Tally
-from mudanza.core.layouts.csvw import CONTEXT, read_layouts
+from mudanza.core.layouts.csvw import CONTEXT, DESCRIPTION, read_layouts
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.sources.opening import FORMATS
 from mudanza.core.work.check import CheckResult, check
-from mudanza.core.work.checking.recognising import DESCRIPTION, Recognised, is_description, recognised_or_none
+from mudanza.core.work.checking.recognising import Recognised, is_description, recognised_or_none
 from mudanza.core.work.checking.references import Others
 from mudanza.core.work.file_parts import whole_of
 from mudanza.core.work.progress import Tell, quietly

@@ -7,14 +7,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from mudanza.core.documents.errors import SourceError
-from mudanza.core.layouts.csvw import BESIDE, read_layouts
+from mudanza.core.layouts.csvw import BESIDE, DESCRIPTION, read_layouts
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.work.checking.headings import share_of_headings
 
-#: files of a folder that describe the others ("Model for Tabular Data", section 5)
-DESCRIPTION = "csv-metadata.json"
 #: so much of the headings must be those of a layout
 _LEAST = 0.5
 
@@ -31,7 +29,8 @@ class Recognised:
 def described(path: Path) -> Recognised | None:
     """The layout in the description that lies beside a file, its own or that of the whole folder. Raises LayoutError where it is wrong."""
     own = path.with_name(path.name + BESIDE)
-    for description in (own, path.with_name(DESCRIPTION)):
+    # that of all files has the references between them
+    for description in (path.with_name(DESCRIPTION), own):
         if not description.is_file():
             continue
         for layout in read_layouts(description):
