@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import csv
+import zipfile
 from pathlib import Path
 
 import pytest
+import xlsxwriter
 
 from conftest import layout_json, program
 from mudanza.core.findings.codes import CODES
+from mudanza.core.layouts.csvw import read_layout
+from mudanza.core.work.check import check
 from test_reading import book
 
 HEAD = "Code;Full name;Born;Paid;Active;Kind\n"
@@ -154,3 +158,56 @@ def test_the_layout_may_be_missing_or_the_file(move: Path) -> None:
     assert "does not exist" in program("check", "x.csv", "--layout", "people", cwd=move, status=3).err
     assert "does not exist" in program("check", "x.csv", "--layout", "no.json", cwd=move, status=2).err
     assert "a folder is checked as a whole" in program("check", "layouts", "--layout", "people", cwd=move, status=2).err
+
+
+def test_sheets_are_checked_as_strictly_as_text(tmp_path: Path) -> None:
+    columns = [
+        {"name": "id", "titles": "Id", "required": True, "datatype": "integer"},
+        {"name": "ratio", "titles": "Ratio", "datatype": {"base": "decimal", "maximum": "0.3333333333"}},
+        {"name": "at", "titles": "At", "datatype": {"base": "time", "format": "HH:mm"}},
+        {"name": "ok", "titles": "Ok", "datatype": {"base": "boolean", "format": "Y|N"}},
+    ]
+    (tmp_path / "l.json").write_text(layout_json(columns, primaryKey="id"))
+    made = xlsxwriter.Workbook(str(tmp_path / "f.xlsx"))
+    sheet, clock, hours = (
+        made.add_worksheet("S"),
+        made.add_format({"num_format": "hh:mm"}),
+        made.add_format({"num_format": "[h]:mm"}),
+    )
+    sheet.write_row(0, 0, ["Id", "Ratio", "At", "Ok"])
+    sheet.write_row(1, 0, [1, 0.25])
+    sheet.write_number(1, 2, 0.3125, clock)
+    sheet.write_boolean(1, 3, True)
+    sheet.write_row(2, 0, [2.5, 1 / 3])
+    sheet.write_number(2, 2, 1.5, hours)
+    sheet.write_row(4, 0, [3, 0.1 + 0.2])
+    sheet.write_string(4, 6, "beside")
+    sheet.write_string(1048575, 16383, "far")
+    made.close()
+    found = check(tmp_path / "f.xlsx", read_layout(tmp_path / "l.json")).findings
+    assert found.select("code", "line", "cell").rows() == [
+        ("cell.far", None, "S!XFD1048576"),
+        ("value.kind", 3, "S!A3"),
+        ("value.too-large", 3, "S!B3"),
+        ("value.kind", 3, "S!C3"),
+        ("read.blank-lines", 4, None),
+        ("heading.none", 5, "S!G5"),
+    ]
+
+
+def test_a_sheet_beyond_the_grid_is_refused_and_a_file_that_is_written_meanwhile_told(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "l.json").write_text(layout_json([{"name": "a"}, {"name": "b"}]))
+    book(tmp_path / "f.xlsx", {"S": [["a", "b"], [1, 2]]})
+    with zipfile.ZipFile(tmp_path / "f.xlsx") as old, zipfile.ZipFile(tmp_path / "g.xlsx", "w") as new:
+        for name in old.namelist():
+            new.writestr(name, old.read(name).replace(b'r="B2"', b'r="XFE1048577"'))
+    assert "beyond the 1,048,576 rows" in program("check", "g.xlsx", "--layout", "l.json", cwd=tmp_path, status=3).err
+    (tmp_path / "f.csv").write_text("a,b\n1,2\n")
+    from mudanza.core.work import check as checking
+
+    states = iter([(8, 1), (9, 2)])
+    monkeypatch.setattr(checking, "_state", lambda _: next(states))
+    told = check(tmp_path / "f.csv", read_layout(tmp_path / "l.json"))
+    assert [group.code for group in told.groups] == ["file.changed"]

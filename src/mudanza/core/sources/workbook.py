@@ -119,6 +119,12 @@ class Workbook:
                 raise
             why = _first_line(error)
             password = "password" in why.lower() or "encrypt" in why.lower()
+            if "cell limit" in why.lower():
+                raise SourceError(
+                    "a cell stands so far away from the table that all between would take more room than there is.",
+                    place=Place(file=str(self.known_as), sheet=sheet),
+                    hint="Go to the last cell of each sheet (Ctrl+End), take out what stands there, and save it again.",
+                ) from error
             raise SourceError(
                 "the workbook is protected by a password." if password else f"{what} cannot be read ({why}).",
                 place=Place(file=str(self.known_as), sheet=sheet),
