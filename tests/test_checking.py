@@ -166,6 +166,7 @@ def test_sheets_are_checked_as_strictly_as_text(tmp_path: Path) -> None:
         {"name": "ratio", "titles": "Ratio", "datatype": {"base": "decimal", "maximum": "0.3333333333"}},
         {"name": "at", "titles": "At", "datatype": {"base": "time", "format": "HH:mm"}},
         {"name": "ok", "titles": "Ok", "datatype": {"base": "boolean", "format": "Y|N"}},
+        {"name": "part", "titles": "Part", "datatype": {"base": "string", "format": "[0-9].[0-9]{8}"}},
     ]
     (tmp_path / "l.json").write_text(layout_json(columns, primaryKey="id"))
     made = xlsxwriter.Workbook(str(tmp_path / "f.xlsx"))
@@ -174,10 +175,12 @@ def test_sheets_are_checked_as_strictly_as_text(tmp_path: Path) -> None:
         made.add_format({"num_format": "hh:mm"}),
         made.add_format({"num_format": "[h]:mm"}),
     )
-    sheet.write_row(0, 0, ["Id", "Ratio", "At", "Ok"])
+    sheet.write_row(0, 0, ["Id", "Ratio", "At", "Ok", "Part"])
     sheet.write_row(1, 0, [1, 0.25])
     sheet.write_number(1, 2, 0.3125, clock)
     sheet.write_boolean(1, 3, True)
+    # a text that looks like a number keeps its zero
+    sheet.write_string(1, 4, "1.12345670")
     sheet.write_row(2, 0, [2.5, 1 / 3])
     sheet.write_number(2, 2, 1.5, hours)
     sheet.write_row(4, 0, [3, 0.1 + 0.2])

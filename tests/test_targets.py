@@ -6,7 +6,7 @@ import csv
 import json
 import subprocess
 import sys
-from datetime import date, time
+from datetime import date, datetime, time
 from pathlib import Path
 from typing import Any
 
@@ -240,6 +240,9 @@ def test_comparing_two_layouts_tells_what_breaks(move: Path) -> None:
     columns["since"] = {"name": "since", "titles": "Since", "required": True}
     layout["tableSchema"]["columns"] = list(columns.values())
     (move / "layouts/people-next.json").write_text(json.dumps(layout))
+    edit(move / "plans/people.toml", "name = '{Name} -> squeeze'", "name = '\"{@paid} {Name}\"'")
+    with (move / "plans/people.toml").open("a") as file:
+        file.write('\n[[expect]]\nrow = { Id = "1" }\nfields = { paid = "1" }\n')
     told = program("layout", "compare", "people", "people-next", "--json", cwd=move, status=1).json
     changes = {(one["field"], one["kind"], one["what"]) for one in told["changes"]}
     assert {
@@ -253,6 +256,9 @@ def test_comparing_two_layouts_tells_what_breaks(move: Path) -> None:
         ("[fields] paid", "the layout has no such field any more"),
         ("[fields] since", "it is required now"),
         ("[fields] born", "it is a text now"),
+        ("[fields] name", "its flow uses {@paid}"),
+        ("[[expect]] 1", "it expects paid"),
+        ("line 2", "'dog' is not permitted in kind any more"),
     } <= breaks
     assert program("layout", "compare", "people", "people", cwd=move, status=0).out.count("Both say the same") == 1
 
@@ -343,6 +349,10 @@ def test_what_targets_demand_beyond_the_standard_is_made_and_checked(school: Pat
         for name in ("additions", "changes", "removals")
     }
     assert [[line.split(",")[0] + line[-1] for line in lines] for lines in sets.values()] == [["10A"], ["1C"], ["8D"]]
+    # a set is known for its list, though another layout has the same headings
+    (school / "layouts/a-people.json").write_text(layout_json(PEOPLE, primaryKey="code"))
+    named = program("check", "out/people.additions.csv", "--json", cwd=school, status=0).json
+    assert named["layout"] == "people"
     # a part that is not made any more does not stay
     edit(school / "layouts/people.json", '"urn:mudanza:rowsPerFile": 3', '"urn:mudanza:bytesPerFile": 100000')
     program("build", cwd=school, status=1)
@@ -418,12 +428,76 @@ def test_what_cannot_be_wrong_is_corrected_and_the_rest_annotated(tmp_path: Path
     ).err.count("never changed")
 
 
+MOMENTS: list[dict[str, Any]] = [
+    {"name": "id", "titles": "Id", "required": True},
+    {"name": "day", "titles": "Day", "null": ["-", ""], "datatype": {"base": "date", "format": "dd/MM/yyyy"}},
+    {"name": "when", "titles": "When", "datatype": {"base": "dateTime", "format": "dd/MM/yyyy HH:mm"}},
+    {"name": "at", "titles": "At", "datatype": {"base": "time", "format": "HH:mm"}},
+]
+# what comes in, whether it has headings, and what goes out corrected
+CORRECTED = [
+    ("a heading twice, and two without", True, "Id,Day,Day,When,At,,\na,31/01/2024,x,,10:00,q,w\n", "Id,Day,When,At,Day,\"\",\"\"\na,31/01/2024,,10:00,x,q,w\n"),
+    ("days where moments are asked for", True, "Id,Day,When,At\na,,2024-01-31,\nb,,2024-02-28,\n", "Id,Day,When,At\na,,2024-01-31,\nb,,2024-02-28,\n"),
+    ("words for nothing beside proven dates", True, "Id,Day,When,At\na,12/31/2024,,\nb,-,,\n", "Id,Day,When,At\na,31/12/2024,,\nb,-,,\n"),
+    ("no headings", False, "a ,31/01/2024,,\n", "a ,31/01/2024,,\n"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("headed", "content", "expected"), [case[1:] for case in CORRECTED], ids=[c[0] for c in CORRECTED]
+)
+def test_a_corrected_file_has_all_that_came_in(tmp_path: Path, headed: bool, content: str, expected: str) -> None:
+    (tmp_path / "l.json").write_text(layout_json(MOMENTS, dialect={"header": headed, "lineTerminators": "\n"}))
+    (tmp_path / "f.csv").write_text(content)
+    program("check", "f.csv", "--layout", "l.json", "--fix", "g.csv", cwd=tmp_path)
+    assert (tmp_path / "g.csv").read_text() == expected
+
+
+def test_a_sheet_that_is_right_is_right_as_text_too(tmp_path: Path) -> None:
+    (tmp_path / "l.json").write_text(layout_json(MOMENTS))
+    book = openpyxl.Workbook()
+    sheet = book.active
+    assert sheet is not None
+    for row in (["Id", "Day", "When", "At"], ["a", date(2024, 1, 31), datetime(2024, 1, 31, 7, 30), time(7, 30)]):
+        sheet.append(row)
+    book.save(tmp_path / "f.xlsx")
+    told = program("check", "f.xlsx", "--layout", "l.json", "--fix", "g.csv", "--json", cwd=tmp_path, status=0).json
+    assert told["fixed"]["corrections"] == []
+    assert (tmp_path / "g.csv").read_text().splitlines()[1] == "a,31/01/2024,31/01/2024 07:30,07:30"
+    program("check", "g.csv", "--layout", "l.json", cwd=tmp_path, status=0)
+
+
+@pytest.mark.parametrize(
+    "written",
+    [
+        ["--annotated", "f.csv"],
+        ["--findings", "./f.csv"],
+        ["--fix", "f.csv"],
+        ["--fix", "x.csv"],
+        ["--findings", "with.csv"],
+    ],
+)
+def test_no_output_takes_the_place_of_an_input(tmp_path: Path, written: list[str]) -> None:
+    (tmp_path / "l.json").write_text(layout_json([{"name": "a"}, {"name": "b"}]))
+    checked = "x.corrections.csv" if written[1] == "x.csv" else "f.csv"
+    for name in (checked, "with.csv"):
+        (tmp_path / name).write_text("a,b\n1,2\n")
+    told = program("check", checked, "--layout", "l.json", "--with", "with.csv", *written, cwd=tmp_path, status=3).err
+    assert "what came in is never changed" in told
+    assert {(tmp_path / name).read_text() for name in (checked, "with.csv")} == {"a,b\n1,2\n"}
+
+
 def test_standard_input_other_formats_and_the_layout_that_was_meant(move: Path) -> None:
     head = "Code;Full name;Born;Paid;Active;Kind\n"
     (move / "f.csv").write_text(head + "P001;Ana;31/01/1980;1,50;J;cow\n")
     told = program("check", "f.csv", "--json", cwd=move, status=1).json
     assert (told["layout"], told["recognised"]) == ("people", {"by": "headings", "share": 1.0})
     command = [sys.executable, "-m", "mudanza", "check", "-", "--json"]
+    records = json.dumps([{"Code": "P001", "Full name": "Ana", "Kind": "cow"}]).encode()
+    as_json = subprocess.run(
+        [*command, "--layout", "people"], cwd=move, input=records, capture_output=True, check=False
+    )
+    assert json.loads(as_json.stdout)["rows"] == 1
     piped = subprocess.run(command, cwd=move, input=(move / "f.csv").read_bytes(), capture_output=True, check=False)
     said = json.loads(piped.stdout)
     assert piped.returncode == 1 and said["file"] == "standard input" and said["findings"][0]["value"] == "cow"

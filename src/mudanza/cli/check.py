@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import codecs
 import dataclasses
 import shutil
 import sys
@@ -47,6 +48,12 @@ class _Asked:
     def kept(self) -> int | None:
         """How many findings the check has to keep: where all are written somewhere, all."""
         return None if self.findings or self.annotated else self.limit
+
+    def keep_apart(self, inputs: Sequence[Path]) -> None:
+        """Refuse to write over what is read, before the work begins."""
+        from mudanza.core.state.files import keep_apart
+
+        keep_apart([out for out in (self.findings, self.annotated, self.fixed) if out is not None], inputs)
 
 
 @click.command("check")
@@ -126,6 +133,7 @@ def command(
 def _file(file: Path, layout_name: str | None, others: Sequence[Path], asked: _Asked) -> bool:
     from mudanza.core.work.check import check
 
+    asked.keep_apart([file, *others])
     shown = "standard input" if str(file) == "-" else str(file)
     path = _from_standard_input() if str(file) == "-" else file
     found = None if layout_name is not None else _recognised(path, shown, asked)
@@ -174,7 +182,10 @@ def _from_standard_input() -> Path:
     path = folder / "standard-input"
     with path.open("wb") as out:
         shutil.copyfileobj(sys.stdin.buffer, out)
-    return path
+    with path.open("rb") as read:
+        start = read.read(64).removeprefix(codecs.BOM_UTF8).lstrip()
+    # all other formats are known by how they begin, or are text
+    return path.rename(path.with_suffix(".json")) if start.startswith((b"{", b"[")) else path
 
 
 def _recognised(path: Path, shown: str, asked: _Asked) -> Recognised:
@@ -231,6 +242,7 @@ def _folder(folder: Path, asked: _Asked) -> bool:
 
     from mudanza.core.work.package import check_package
 
+    asked.keep_apart([path for path in folder.iterdir() if path.is_file()])
     with look.progress(asked.as_json) as tell:
         result = check_package(folder, _known_layouts(), limit=asked.kept, tell=tell)
     if asked.findings is not None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import numpy.typing as npt
 import polars as pl
@@ -37,6 +39,13 @@ class HashRuns:
         self._runs.append(hashes)
 
 
+def key_hashes(parts: Sequence[pl.Expr]) -> tuple[pl.Expr, pl.Expr]:
+    """Two independent 64-bit hashes of a key, as columns `key` and `key2`."""
+    named = [part.alias(f"k{i}") for i, part in enumerate(parts)]
+    whole = pl.struct(named) if len(named) > 1 else named[0]
+    return whole.hash(1).alias("key"), whole.hash(2).alias("key2")
+
+
 class SeenKeys:
     """Remembers the keys of all rows that were accepted, forty bytes a row.
 
@@ -52,14 +61,7 @@ class SeenKeys:
     @staticmethod
     def prepare(rows: pl.DataFrame, key: list[pl.Expr], record: list[pl.Expr]) -> pl.DataFrame:
         """Columns `key`, `key2` and `record`: hashes of the key and of the whole record of each row (the last one of those that may be kept)."""
-
-        def mixed(parts: list[pl.Expr], seed: int) -> pl.Expr:
-            return pl.struct(parts).hash(seed) if len(parts) > 1 else parts[0].hash(seed)
-
-        named = [part.alias(f"k{i}") for i, part in enumerate(key)]
-        return rows.select(
-            mixed(named, 1).alias("key"), mixed(named, 2).alias("key2"), fixed_hash(record).alias("record")
-        )
+        return rows.select(*key_hashes(key), fixed_hash(record).alias("record"))
 
     def first_seen(self, hashed: pl.DataFrame) -> pl.DataFrame | None:
         """For each row of `prepare`'s result that was given with `where`: where its key was first seen.

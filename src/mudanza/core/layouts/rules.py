@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 import polars as pl
@@ -53,7 +53,7 @@ def same_value(field: Field, text: pl.Expr) -> pl.Expr:
     blank = blank_in_file(field, text)
     if field.separator is None:
         return pl.when(~blank).then(field.type.same(text)).otherwise(pl.lit(""))
-    parts = _parts(field, text).list.eval(field.type.same(pl.element())).list.join("\0")
+    parts = parts_of(field, text).list.eval(field.type.same(pl.element())).list.join("\0")
     return pl.when(~blank).then(parts).otherwise(pl.lit(""))
 
 
@@ -126,11 +126,18 @@ def unencodable(field: Field, encoding: str, text: pl.Expr) -> Problem:
     return Problem("value.unencodable", field.title, text.str.contains(f"[^{escaped}]"), text, f"encoding {encoding}")
 
 
-def _parts(field: Field, text: pl.Expr) -> pl.Expr:
-    """The several texts in a cell ("Model for Tabular Data", section 6.4, step 5)."""
+def parts_of(field: Field, text: pl.Expr) -> pl.Expr:
+    """The several texts in a cell of a field with a separator ("Model for Tabular Data", section 6.4, step 5)."""
     parts = text.str.split(field.separator or "")
     verbatim = field.type.base in ("string", "any", "anyAtomicType")
     return parts if verbatim else parts.list.eval(pl.element().str.strip_chars(SPACES))
+
+
+def any_part(field: Field, text: pl.Expr, wrong: Callable[[pl.Expr], pl.Expr]) -> pl.Expr:
+    """Whether a text, or any of the several in it, is wrong."""
+    if field.separator is None:
+        return wrong(text)
+    return parts_of(field, text).list.eval(wrong(pl.element()).fill_null(False)).list.any()
 
 
 def _problems_of_parts(field: Field, cell: Cell) -> list[Problem]:
@@ -139,13 +146,9 @@ def _problems_of_parts(field: Field, cell: Cell) -> list[Problem]:
     asked = list(field.type.problems(part))
     if field.kind is not Kind.TEXT:
         asked.append(part.unread("value.kind", ~field.type.fits(one), field.type.rules[0]))
-    parts = _parts(field, cell.text)
-    return [
-        replace(
-            problem,
-            when=parts.list.eval(problem.exactly.fill_null(False)).list.any(),
-            value=cell.text,
-            unless=cell.blank,
-        )
-        for problem in asked
-    ]
+    parts = parts_of(field, cell.text)
+
+    def anywhere(problem: Problem) -> pl.Expr:
+        return parts.list.eval(problem.exactly.fill_null(False)).list.any()
+
+    return [replace(problem, when=anywhere(problem), value=cell.text, unless=cell.blank) for problem in asked]

@@ -33,8 +33,9 @@ _USUAL_COMMENT = "#"
 class RowWriter:
     """Turns frames of text into bytes, one after the other. The first call of `head` comes first."""
 
-    def __init__(self, columns: list[str], dialect: Dialect | None = None) -> None:
-        self._columns = columns
+    def __init__(self, columns: list[str], dialect: Dialect | None = None, headings: Sequence[str] = ()) -> None:
+        """Of a frame these columns are written, below their names or other `headings`."""
+        self._columns, self._headings = columns, headings or columns
         self._dialect = dialect or Dialect()
         self._encoder = codecs.getincrementalencoder(self._dialect.encoding)()
 
@@ -42,7 +43,7 @@ class RowWriter:
         """The byte order mark, if any, the rows that readers pass over, and the heading."""
         dialect = self._dialect
         mark = _BOMS.get(dialect.encoding, b"") if dialect.bom else b""
-        row = pl.DataFrame([[c] for c in self._columns], schema=[f"c{i}" for i in range(len(self._columns))])
+        row = pl.DataFrame([[c] for c in self._headings], schema=[f"c{i}" for i in range(len(self._headings))])
         above = self._encoded((dialect.line_end * dialect.around.rows).encode())
         return mark + above + b"".join(self._bytes(row) for _ in range(dialect.header_rows))
 

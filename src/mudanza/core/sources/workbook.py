@@ -3,23 +3,17 @@
 from __future__ import annotations
 
 import json
-import struct
-import zipfile
-import zlib
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from xml.etree.ElementTree import ParseError
 
-import fastexcel
 import polars as pl
-from defusedxml import DefusedXmlException
 
 from mudanza.core.documents.errors import Place, SourceError, counted, unknown
 from mudanza.core.findings.finding import Finding, frame
+from mudanza.core.sources.book import Book
 from mudanza.core.sources.cells import (
     Cells,
     Spot,
@@ -30,8 +24,6 @@ from mudanza.core.sources.cells import (
     text_cells,
     with_zeros,
 )
-from mudanza.core.sources.far_cells import FarCells, without_far_cells
-from mudanza.core.sources.guard import guard_workbook
 from mudanza.core.sources.headings import (
     count_below,
     find_heading,
@@ -50,7 +42,6 @@ _FIRST_ROWS = 2000
 #: A file of this size is worth a thread of its own.
 _LARGE = 1 << 20
 _MOMENT = r"^\d{4}-\d{2}-\d{2} \d{2}:\d{2}:\d{2}"
-_MANY_PLACES = r"^-?\d+\.\d{7,}$"
 _MIDNIGHT = r"^(\d{4}-\d{2}-\d{2}) 00:00:00$"
 
 
@@ -66,91 +57,17 @@ class Workbook:
     path: Path
     options: ReadOptions
     known_as: Path
-    _unreadable: dict[str, SourceError] = field(default_factory=dict)
 
     @cached_property
-    def _kind(self) -> str:
-        return guard_workbook(self.path)
-
-    @cached_property
-    def _thinned(self) -> FarCells:
-        """The workbook without cells that lie far away from all others."""
-        if self._kind != "xlsx":
-            return FarCells(self.path, {})
-        with self._damaged(None):
-            return without_far_cells(self.path, self.known_as)
-
-    @cached_property
-    def _book(self) -> fastexcel.ExcelReader:
-        kind, path = self._kind, self._thinned.path
-        named = {"xlsm": "xlsx"}.get(ending := path.suffix.lower().removeprefix("."), ending)
-        with self._told("the workbook"):
-            # a file that is not what its name says is read as what it is
-            return fastexcel.read_excel(str(path) if named == kind else path.read_bytes())
-
-    @contextmanager
-    def _damaged(self, sheet: str | None) -> Iterator[None]:
-        """What the sheet's own markup raises where it is damaged, in words."""
-        try:
-            yield
-        except (
-            ParseError,
-            DefusedXmlException,
-            zipfile.BadZipFile,
-            zlib.error,
-            struct.error,
-            LookupError,
-            ValueError,
-        ) as error:
-            raise SourceError(
-                f"the sheet's own parts are damaged ({_first_line(error)}).",
-                place=Place(file=str(self.known_as), sheet=sheet),
-                hint="Open it with a spreadsheet program and save it again as .xlsx.",
-            ) from error
-
-    @contextmanager
-    def _told(self, what: str, sheet: str | None = None) -> Iterator[None]:
-        """What the reading library raises, in words."""
-        try:
-            yield
-        except BaseException as error:
-            # damage can also make the library panic, which is no Exception
-            if not isinstance(error, fastexcel.FastExcelError | OSError) and type(error).__name__ != "PanicException":
-                raise
-            why = _first_line(error)
-            password = "password" in why.lower() or "encrypt" in why.lower()
-            if "cell limit" in why.lower():
-                raise SourceError(
-                    "a cell stands so far away from the table that all between would take more room than there is.",
-                    place=Place(file=str(self.known_as), sheet=sheet),
-                    hint="Go to the last cell of each sheet (Ctrl+End), take out what stands there, and save it again.",
-                ) from error
-            raise SourceError(
-                "the workbook is protected by a password." if password else f"{what} cannot be read ({why}).",
-                place=Place(file=str(self.known_as), sheet=sheet),
-                hint="Open it with a spreadsheet program and save it again as .xlsx.",
-            ) from error
+    def _book(self) -> Book:
+        return Book(self.path, self.known_as, self.options.sheet)
 
     @cached_property
     def sheets(self) -> dict[str, tuple[pl.DataFrame, bool]]:
         """Every sheet as a frame of text without a heading, and whether it is visible."""
-        sheets = {}
-        book, _ = self._book, self._guessed
-        for name in book.sheet_names:
-            try:
-                with self._told(f"the sheet {name!r}", name):
-                    sheet = book.load_sheet(name, header_row=None, skip_rows=0, dtypes="string")
-                    # the library leaves blank columns at the left out; with them, positions are those of the sheet
-                    columns = sheet.available_columns()
-                    left = range(columns[0].absolute_index if columns else 0)
-                    blank = [pl.lit(None, dtype=pl.String).alias(f"left {i}") for i in left]
-                    sheets[name] = (sheet.to_polars().select(*blank, pl.all()), sheet.visible == "visible")
-            except SourceError as error:
-                # sheets of charts cannot be read, and need not be
-                self._unreadable[name] = error
-        if self._unreadable and (not sheets or self.options.sheet in self._unreadable):
-            raise self._unreadable.get(self.options.sheet or "") or next(iter(self._unreadable.values()))
-        return sheets
+        # the look at the one that is expected to have the records begins before
+        _ = self._guessed
+        return self._book.sheets
 
     @cached_property
     def _chosen(self) -> str:
@@ -189,7 +106,7 @@ class Workbook:
                 place=Place(file=str(self.known_as), sheet=self._chosen),
                 hint=f"Choose another with sheet=; the workbook has: {', '.join(self.sheets)}.",
             )
-        sheet = self._exactly(sheet)
+        sheet = self._book.exactly(self._chosen, sheet)
         cells = self._cells
         for (column, places), at in cells.zeros.items():
             if column < sheet.width:
@@ -211,31 +128,12 @@ class Workbook:
             sheet = sheet.with_columns(series.scatter(list(rows), list(texts)).alias(sheet.columns[column]))
         return sheet
 
-    def _exactly(self, sheet: pl.DataFrame) -> pl.DataFrame:
-        """The sheet with its fractions to the fifteen digits that cells hold; the library gives them to nine places."""
-        texts = sheet.select(pl.all().str.contains(_MANY_PLACES).any()).row(0) if sheet.height else ()
-        odd = [at for at, many in enumerate(texts) if many]
-        for at in odd:
-            with self._told(f"the sheet {self._chosen!r}", self._chosen):
-                floats = self._book.load_sheet(
-                    self._chosen, header_row=None, skip_rows=0, use_columns=[at], dtypes="float"
-                ).to_polars()
-            if floats.height != sheet.height or floats.width != 1:
-                continue
-            name = sheet.columns[at]
-            exact = floats.to_series().round_sig_figs(15).cast(pl.String).alias("exact")
-            plain = pl.col("exact").is_not_null() & ~pl.col("exact").str.contains("e", literal=True)
-            chosen = pl.when(pl.col(name).str.contains(_MANY_PLACES) & plain).then(pl.col("exact"))
-            made = pl.DataFrame([sheet[name], exact]).select(chosen.otherwise(pl.col(name)).alias(name))
-            sheet = sheet.with_columns(made.to_series())
-        return sheet
-
     def texts_in(self, headings: Sequence[str]) -> dict[str, list[int]]:
         """The rows in which the cells of some columns hold text, and not a number or a date (XLSX; nothing of other kinds)."""
-        if self._kind != "xlsx" or not headings:
+        if self._book.kind != "xlsx" or not headings:
             return {}
-        with self._damaged(self._chosen):
-            by_letters = text_cells(self._thinned.path, self._chosen, [self.letters[one] for one in headings])
+        with self._book.damaged(self._chosen):
+            by_letters = text_cells(self._book.thinned.path, self._chosen, [self.letters[one] for one in headings])
         return {one: by_letters.get(self.letters[one], []) for one in headings}
 
     @property
@@ -248,14 +146,14 @@ class Workbook:
 
     @cached_property
     def _cells(self) -> Cells:
-        path = self._thinned.path
-        with self._damaged(self._chosen):
+        path = self._book.thinned.path
+        with self._book.damaged(self._chosen):
             # the sheet is looked at while the library reads it, if it is the one that was expected to have the records
             if self._guessed is not None and self._guessed[0] == self._chosen:
                 cells = self._guessed[1].result()
             else:
-                cells = look_at_cells(path, self._kind, self._chosen)
-            if self._kind == "xlsx" and self._has_many_digits:
+                cells = look_at_cells(path, self._book.kind, self._chosen)
+            if self._book.kind == "xlsx" and self._has_many_digits:
                 cells.long.update(long_numbers(path, self._chosen))
         return cells
 
@@ -270,14 +168,14 @@ class Workbook:
     @cached_property
     def _guessed(self) -> tuple[str, Future[Cells]] | None:
         """The look at the sheet that probably has the records, under way in a thread of its own."""
-        if self._kind != "xlsx" or self.path.stat().st_size < _LARGE:
+        if self._book.kind != "xlsx" or self.path.stat().st_size < _LARGE:
             return None
-        path = self._thinned.path
+        path = self._book.thinned.path
         sheet = self.options.sheet or largest_sheet(path)
         if sheet is None:
             return None
         pool = ThreadPoolExecutor(1)
-        look = pool.submit(look_at_cells, path, self._kind, sheet)
+        look = pool.submit(look_at_cells, path, self._book.kind, sheet)
         pool.shutdown(wait=False)
         return sheet, look
 
@@ -458,9 +356,9 @@ class Workbook:
                 counts[spot[1]] = counts.get(spot[1], 0) + 1
             # one finding for a column: such cells come in thousands
             found += [finding(code, first[c], f"{counts[c]} cells" if counts[c] > 1 else "1 cell") for c in first]
-        for cell in self._thinned.cells.get(self._chosen, ()):
+        for cell in self._book.thinned.cells.get(self._chosen, ()):
             found.append(Finding("cell.far", cell=f"{self._chosen}!{cell}", rule="within the table"))
-        for name, error in self._unreadable.items():
+        for name, error in self._book.unreadable.items():
             found.append(Finding("read.damaged-sheet", value=name, rule=error.what))
         if cells.unseen is not None:
             found.append(Finding("read.cells-unseen", value=self._chosen, rule=cells.unseen))
@@ -477,7 +375,3 @@ class Workbook:
 
     def _place(self, spot: Spot) -> str:
         return f"{self._chosen}!{column_letters(spot[1])}{spot[0] + 1}"
-
-
-def _first_line(error: BaseException) -> str:
-    return str(error).splitlines()[0] if str(error) else type(error).__name__

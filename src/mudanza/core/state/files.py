@@ -8,13 +8,13 @@ import hashlib
 import os
 import signal
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
 from typing import BinaryIO
 
-from mudanza.core.documents.errors import disk_error
+from mudanza.core.documents.errors import Place, SourceError, disk_error
 from mudanza.core.values.digest import Digest
 
 #: the signals that end a command as Ctrl-C does
@@ -148,6 +148,19 @@ class Outputs:
         self._discard()
         self.files = []
         atexit.unregister(self._discard)
+
+
+def keep_apart(outputs: Sequence[Path], inputs: Sequence[Path]) -> None:
+    """Raise SourceError if a file is to be written in the place of one that is read, or of another that is written."""
+    taken = {path.resolve() for path in inputs}
+    for out in outputs:
+        if out.resolve() in taken:
+            raise SourceError(
+                "the file would take the place of one that is read or written too.",
+                place=Place(str(out)),
+                hint="Give it another name; what came in is never changed.",
+            )
+        taken.add(out.resolve())
 
 
 def rename_all(pairs: list[tuple[str, str]]) -> None:

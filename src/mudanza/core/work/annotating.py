@@ -16,7 +16,7 @@ from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.findings.codes import CODES
 from mudanza.core.findings.finding import subject
 from mudanza.core.layouts.layout import Layout
-from mudanza.core.state.files import Outputs
+from mudanza.core.state.files import Outputs, keep_apart
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.check import CheckResult
 from mudanza.core.work.checking.headings import match_headings
@@ -55,6 +55,7 @@ def annotate(path: Path, layout: Layout, result: CheckResult, out: Path, *, shee
 
     Raises SourceError where a sheet cannot hold the file.
     """
+    keep_apart([out], [path])
     opened = open_to_check(path, layout, result.file, sheet)
     columns = list(opened.columns)
     if result.rows + 1 > _MOST_ROWS or len(columns) > _MOST_COLUMNS:

@@ -24,7 +24,7 @@ from mudanza.core.work.checking.keys import KeyCheck
 from mudanza.core.work.checking.opened import Opened, open_to_check
 from mudanza.core.work.checking.references import Others, reference_problems
 from mudanza.core.work.checking.referred import layouts_beside
-from mudanza.core.work.file_parts import known_labels
+from mudanza.core.work.labels import unknown_labels
 from mudanza.core.work.progress import Progress, Tell, quietly
 
 #: what sheets hold as it is, and not as text
@@ -167,19 +167,7 @@ class _Rows:
             texts = {one.name: pl.col(headings.columns[one.title]) for one in self.fields}
             self.problems += [problem for problem, _ in row_problems(layout, texts, blanks)]
         for one in self.fields:
-            labels = known_labels(one, layout)
-            if labels is not None:
-                text = pl.col(headings.columns[one.title])
-                parts = (
-                    text.str.split(one.separator).list.eval(pl.element().str.strip_chars()) if one.separator else None
-                )
-                strange = (
-                    ~text.is_in(labels) if parts is None else parts.list.eval(~pl.element().is_in(labels)).list.any()
-                )
-                rule = f"among the labels of {one.demands.known_in}"
-                self.problems.append(
-                    Problem("label.unknown", one.title, strange, text, rule, unless=blank_in_file(one, text))
-                )
+            self.problems += unknown_labels(one, layout, pl.col(headings.columns[one.title]))
         self.keys = KeyCheck(opened, layout, headings, shown)
         self.nameless = list(headings.nameless)
 

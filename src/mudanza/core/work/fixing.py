@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,11 +13,11 @@ from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, value_problems
-from mudanza.core.layouts.types import DateType, TextType
+from mudanza.core.layouts.types import TextType
 from mudanza.core.sinks.csv_text import RowWriter
-from mudanza.core.state.files import Outputs
+from mudanza.core.state.files import Outputs, keep_apart
 from mudanza.core.values.date_format import DateFormat
-from mudanza.core.values.odd_letters import as_seen
+from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.values.written import DATES, DATES_TOO
 from mudanza.core.work.checking.headings import Headings, match_headings
@@ -55,53 +55,57 @@ def fix(
 
     Columns that the layout does not know follow behind. Raises SourceError where a row is damaged, since it would be lost.
     """
-    shown = shown or str(path)
-    opened = open_to_check(path, layout, shown, sheet)
-    headings = match_headings(opened, layout, shown)
-    _not_the_same(path, out)
-    orders = _orders(opened, layout, headings, shown)
-    fields = [one for one in layout.fields if one.title in headings.columns]
-    named = {one.title: headings.columns[one.title] for one in fields}
-    known = set(named.values())
-    others = [column for column in opened.columns if column not in known]
-    titles = dict(zip(opened.columns, opened.headings, strict=True)) if opened.headings else {}
-    parts = [pl.DataFrame(schema=CORRECTIONS), _renamed(opened, named, titles)]
-    writer = RowWriter([*named, *(titles.get(column) or column for column in others)], layout.dialect)
-    total = 0
-    with Outputs("check") as outputs:
-        file = outputs.create(out)
-        file.write(writer.head())
-        for batch, share in _whole(opened, shown):
-            total += batch.height
-            corrected = batch.select(
-                LINE, *(_corrected(one, named[one.title], orders).alias(one.title) for one in fields)
-            )
-            before = batch.select(pl.col(column).alias(title) for title, column in named.items())
-            parts += [_differences(batch[LINE], before[t], corrected[t], why) for t, why in _reasons(fields, orders)]
-            rows = corrected.drop(LINE).hstack(batch.select(pl.col(c).alias(titles.get(c) or c) for c in others))
-            file.write(writer.rows(rows))
-            tell(Progress(f"correcting {shown}", total, share))
-        found = pl.concat(parts).sort("line", maintain_order=True)
-        listed = outputs.create(out.with_name(f"{out.stem}.corrections.csv"))
-        listing = RowWriter(list(CORRECTIONS))
-        listed.write(listing.head() + listing.rows(found.with_columns(pl.col("line").cast(pl.String))))
-        outputs.publish()
-    return FixResult(shown, out, out.with_name(f"{out.stem}.corrections.csv"), total, found)
-
-
-def _not_the_same(path: Path, out: Path) -> None:
-    if out.exists() and out.resolve() == path.resolve():
-        raise SourceError(
-            "the corrected file would take the place of the one that is checked.",
-            place=Place(str(out)),
-            hint="Give it another name; what came in is never changed.",
-        )
+    shown, listed_in = shown or str(path), out.with_name(f"{out.stem}.corrections.csv")
+    keep_apart([out, listed_in], [path])
     if out.suffix.lower() in (".xlsx", ".ods", ".xls"):
         raise SourceError(
             "a corrected file is written as its layout says, which is text.",
             place=Place(str(out)),
             hint=f"Write --fix {out.stem}.csv; --annotated writes a workbook.",
         )
+    opened = open_to_check(path, layout, shown, sheet)
+    headings = match_headings(opened, layout, shown)
+    orders = _orders(opened, layout, headings, shown)
+    fields = [one for one in layout.fields if one.title in headings.columns]
+    columns = [headings.columns[one.title] for one in fields]
+    others = [column for column in opened.columns if column not in set(columns)]
+    headed = dict(zip(opened.columns, opened.headings, strict=True)) if layout.dialect.header else {}
+    parts = [pl.DataFrame(schema=CORRECTIONS), _renamed(opened, fields, columns, headed)]
+    titles = [one.title for one in fields] + [headed.get(column, column) for column in others]
+    writer = RowWriter([*columns, *others], layout.dialect, titles)
+    total = 0
+    with Outputs("check") as outputs:
+        file = outputs.create(out)
+        file.write(writer.head())
+        for batch, share in _whole(opened, shown):
+            total += batch.height
+            rows = (
+                batch.with_columns(_as_text(one, column) for one, column in zip(fields, columns, strict=True))
+                if opened.in_sheet
+                else batch
+            )
+            corrected = rows.with_columns(
+                _corrected(one, column, orders) for one, column in zip(fields, columns, strict=True)
+            )
+            parts += [
+                _differences(rows[LINE], rows[column], corrected[column], one, ORDER if one.title in orders else None)
+                for one, column in zip(fields, columns, strict=True)
+            ]
+            file.write(writer.rows(corrected))
+            tell(Progress(f"correcting {shown}", total, share))
+        found = pl.concat(parts).sort("line", maintain_order=True)
+        listed = outputs.create(listed_in)
+        listing = RowWriter(list(CORRECTIONS))
+        listed.write(listing.head() + listing.rows(found.with_columns(pl.col("line").cast(pl.String))))
+        outputs.publish()
+    return FixResult(shown, out, listed_in, total, found)
+
+
+def _as_text(one: Field, column: str) -> pl.Expr:
+    """A sheet's cell as the layout writes what it holds; what is none of its kind as it stands."""
+    text = pl.col(column)
+    held = one.type.read_sheet(text)
+    return pl.coalesce(one.type.render(held), text).alias(column) if one.is_typed else held.alias(column)
 
 
 def _whole(opened: Opened, shown: str) -> Iterator[tuple[pl.DataFrame, float | None]]:
@@ -116,12 +120,14 @@ def _whole(opened: Opened, shown: str) -> Iterator[tuple[pl.DataFrame, float | N
         yield batch.rows, batch.share
 
 
-def _renamed(opened: Opened, named: dict[str, str], titles: dict[str, str]) -> pl.DataFrame:
+def _renamed(
+    opened: Opened, fields: Sequence[Field], columns: Sequence[str], headed: Mapping[str, str]
+) -> pl.DataFrame:
     line = opened.line or 1
     found = [
-        (line, title, titles[column], title, HEADING)
-        for title, column in named.items()
-        if titles.get(column, title) != title
+        (line, one.title, headed[column], one.title, HEADING)
+        for one, column in zip(fields, columns, strict=True)
+        if headed.get(column, one.title) != one.title
     ]
     return pl.DataFrame(found, schema=CORRECTIONS, orient="row")
 
@@ -145,10 +151,10 @@ def _proposed(one: Field, text: pl.Expr) -> list[pl.Expr]:
     found = [trimmed]
     if isinstance(one.type, TextType) and one.separator is None:
         if one.type.permitted is not None:
-            by_look: dict[str, list[str]] = {}
+            small: dict[str, list[str]] = {}
             for word in one.type.permitted:
-                by_look.setdefault(as_seen(word), []).append(word)
-            words = {look: words[0] for look, words in by_look.items() if len(words) == 1}
+                small.setdefault(word.lower(), []).append(word)
+            words = {word: meant[0] for word, meant in small.items() if len(meant) == 1}
             found.append(trimmed.str.to_lowercase().replace_strict(words, default=None, return_dtype=pl.String))
         digits = _digits(one.type)
         if digits is not None:
@@ -162,23 +168,18 @@ def _digits(takes: TextType) -> int | None:
     return int(match[1]) if match else None
 
 
-def _corrected(one: Field, column: str, orders: dict[str, DateFormat]) -> pl.Expr:
+def _corrected(one: Field, column: str, orders: Mapping[str, DateFormat]) -> pl.Expr:
     text = pl.col(column)
     proven = orders.get(one.title)
     if proven is not None:
-        return pl.coalesce(one.type.render(proven.read(text.str.strip_chars())), text)
+        return pl.coalesce(one.type.render(proven.read(text.str.strip_chars())), text).alias(column)
     result = text
     for proposal in reversed(_proposed(one, text)):
         result = pl.when(proposal.is_not_null() & _fits(one, proposal)).then(proposal).otherwise(result)
-    return pl.when(_fits(one, text)).then(text).otherwise(result)
+    return pl.when(_fits(one, text)).then(text).otherwise(result).alias(column)
 
 
-def _reasons(fields: Sequence[Field], orders: dict[str, DateFormat]) -> Iterator[tuple[str, str | None]]:
-    for one in fields:
-        yield one.title, ORDER if one.title in orders else None
-
-
-def _differences(lines: pl.Series, before: pl.Series, after: pl.Series, why: str | None) -> pl.DataFrame:
+def _differences(lines: pl.Series, before: pl.Series, after: pl.Series, one: Field, why: str | None) -> pl.DataFrame:
     rows = pl.DataFrame({"line": lines, "before": before, "after": after}).filter(
         pl.col("before").ne_missing(pl.col("after"))
     )
@@ -192,7 +193,7 @@ def _differences(lines: pl.Series, before: pl.Series, after: pl.Series, why: str
         .then(pl.lit(ZEROS))
         .otherwise(pl.lit(LETTERS))
     )
-    return rows.select("line", pl.lit(before.name).alias("column"), "before", "after", told.alias("why"))
+    return rows.select("line", pl.lit(one.title).alias("column"), "before", "after", told.alias("why"))
 
 
 # a whole column
@@ -201,21 +202,21 @@ def _differences(lines: pl.Series, before: pl.Series, after: pl.Series, why: str
 def _orders(opened: Opened, layout: Layout, headings: Headings, shown: str) -> dict[str, DateFormat]:
     """The pattern of each column of dates that all its values have, where that is not the layout's and no other has them all."""
     asked = {
-        one.title: (one.type, headings.columns[one.title])
+        one.title: (one, headings.columns[one.title])
         for one in layout.fields
-        if isinstance(one.type, DateType) and one.is_typed and one.title in headings.columns
+        if one.kind is Kind.DATE and one.is_typed and one.title in headings.columns
     }
     if not asked or opened.in_sheet:
         return {}
     forms = [DateFormat.of(pattern) for pattern in _ORDERS]
     counts = {title: [0] * (len(forms) + 2) for title in asked}
     for rows, _ in _whole(opened, shown):
-        for title, (takes, column) in asked.items():
+        for title, (one, column) in asked.items():
             text = pl.col(column).str.strip_chars()
-            filled = rows.filter(text.str.len_bytes() > 0)
+            filled = rows.select(column).filter(~blank_in_file(one, pl.col(column)))
             found = filled.select(
                 pl.len().alias("n"),
-                takes.fits(text).sum().alias("own"),
+                one.type.fits(text).sum().alias("own"),
                 *(form.read(text).is_not_null().sum().alias(str(i)) for i, form in enumerate(forms)),
             ).row(0)
             counts[title] = [a + b for a, b in zip(counts[title], found, strict=True)]

@@ -20,7 +20,8 @@ from mudanza.core.sinks.csv_text import RowWriter
 from mudanza.core.sinks.formats import Writer, built_file, sink_of
 from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.values.digest import Digest
-from mudanza.core.work.file_parts import Labels, PartFiles
+from mudanza.core.work.file_parts import PartFiles
+from mudanza.core.work.labels import Labels
 
 _SLICE = 100_000
 

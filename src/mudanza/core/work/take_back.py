@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from mudanza.core.documents.errors import MoveError, OutsideError, Place
+from mudanza.core.layouts.csvw import DESCRIPTION
 from mudanza.core.plans.move import Move
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.key_pages import cut_book, gave_unnoted, given_by
@@ -88,4 +89,6 @@ def _files(move: Move, build: Run) -> list[Path]:
                 place=Place(path),
                 hint="Move it away, if the build is to be taken back all the same.",
             )
-    return [*files, move.out / "run.json"]
+    # what describes the files of all lists is made anew by the next build
+    description = move.out / DESCRIPTION
+    return [*files, move.out / "run.json", *([description] if description.is_file() else [])]

@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 import polars as pl
 
-from mudanza.core.engine.repeats import HashRuns
+from mudanza.core.engine.repeats import HashRuns, key_hashes
 from mudanza.core.findings.finding import SCHEMA
 from mudanza.core.findings.problem import Problem, flags, gather
 from mudanza.core.layouts.layout import Field, Layout
@@ -71,8 +71,8 @@ class KeyCheck:
 
     def _remember(self, keyed: pl.DataFrame) -> None:
         compared = [self.rule.part(same_value(one, pl.col(column))) for one, column in self.fields]
-        whole = pl.struct(part.alias(f"k{i}") for i, part in enumerate(compared)) if len(compared) > 1 else compared[0]
-        hashed = keyed.select(LINE, whole.hash(1).alias(_KEY), whole.hash(2).alias(_SECOND))
+        first, second = key_hashes(compared)
+        hashed = keyed.select(LINE, first.alias(_KEY), second.alias(_SECOND))
         keys = hashed[_KEY].to_numpy()
         ordered = np.sort(keys)
         twice = ordered[1:][ordered[1:] == ordered[:-1]]

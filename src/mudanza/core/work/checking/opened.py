@@ -79,10 +79,11 @@ def open_to_check(path: Path, layout: Layout, shown: str, sheet: str | None = No
     if first.facts.sheet is not None or first.facts.unit == "record":
         # what is no delimited text has no dialect
         heading = None if first.facts.sheet is None else 1 if dialect.header else 0
-        known = options
-        options = ReadOptions(sheet=sheet, heading=heading, exact=True)
+        as_it_is = ReadOptions(sheet=sheet, heading=heading, exact=True)
         # to look at a large workbook twice takes its time
-        first = first if known.heading == heading and not known.above else open_source(path, options)
+        if options.heading != heading or options.above:
+            first = open_source(path, as_it_is)
+        options = as_it_is
     reader = _best(first, path, options, layout)
     if (said := _decoding(reader, path, dialect)) is not None:
         # its own heading line stays

@@ -51,7 +51,8 @@ def recognised(path: Path, layouts: Mapping[str, Layout], sheet: str | None = No
         found += [Recognised(one, None, share_of_headings(one, reader.raw_headings)) for one in layouts.values()]
         if any(one.share == 1 for one in found):
             break
-    best = max(found, key=lambda one: one.share, default=None)
+    # of several that fit alike, the one that the file is called like: owners.additions.csv is of owners
+    best = max(found, key=lambda one: (one.share, path.name.startswith(f"{one.layout.name}.")), default=None)
     return best if best is not None and best.share >= _LEAST else None
 
 

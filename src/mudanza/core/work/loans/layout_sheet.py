@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import copy
-import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -11,7 +10,7 @@ from typing import Any
 
 from mudanza.core.documents.document import read_json
 from mudanza.core.documents.errors import LayoutError, MudanzaError, Place, nearest
-from mudanza.core.layouts.csvw import CONTEXT, layouts_from, read_layout
+from mudanza.core.layouts.csvw import layouts_from, read_layout
 from mudanza.core.layouts.datatypes import BASES
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.metadata import ABSENT, OBSERVED
@@ -22,7 +21,7 @@ from mudanza.core.work.loans.decision_sheets import ReturnedRow, Sheet, SheetCol
 from mudanza.core.work.proposing.facts import name_of
 from mudanza.core.work.proposing.types import choices_of
 from mudanza.core.work.proposing.words import date_pattern, required_word, type_word
-from mudanza.core.work.proposing.written import layout_text, permitted_form
+from mudanza.core.work.proposing.written import check_column, layout_text, permitted_form
 
 _COLUMNS = (
     SheetColumn("Field", 20),
@@ -191,7 +190,7 @@ def _corrected(
         tried = copy.deepcopy(column)
         try:
             _set(tried, title, came[title], one)
-            _usable(tried)
+            check_column(tried)
         except MudanzaError as error:
             wrong.append(WrongCell(row.cells[title], came[title], error.what.rstrip(".")))
             continue
@@ -272,12 +271,6 @@ def _put(node: dict[str, Any], key: str, value: Any) -> None:
         node[key] = value
 
 
-def _usable(column: Mapping[str, Any]) -> None:
-    path = Path("layout.json")
-    text = json.dumps({"@context": CONTEXT, "tableSchema": {"columns": [column]}})
-    layouts_from(read_json(text, path))
-
-
 def _new_column(
     texts: Mapping[str, str], row: ReturnedRow, taken: set[str]
 ) -> tuple[dict[str, Any] | None, list[WrongCell]]:
@@ -293,7 +286,7 @@ def _new_column(
         tried = copy.deepcopy(column)
         try:
             _set(tried, title, texts[title], None)
-            _usable(tried)
+            check_column(tried)
             column = tried
         except MudanzaError as error:
             wrong.append(WrongCell(row.cells[title], texts[title], error.what.rstrip(".")))

@@ -21,7 +21,6 @@ class Takes:
     regular expression, or the two words for yes and no; `places` are digits behind the decimal sign."""
 
     base: str | None = None
-    length: int | None = None
     max_length: int | None = None
     form: str | None = None
     places: int | None = None

@@ -48,7 +48,7 @@ def _takes(one: ColumnFacts, rows: int) -> Takes:
     kind, _, pattern = one.kind.partition(" ")
     if kind == "date":
         timed = "H" in pattern
-        return Takes("dateTime" if timed else "date", form=pattern, minimum=None)
+        return Takes("dateTime" if timed else "date", form=pattern)
     if one.kind == "whole number":
         return Takes("integer")
     if one.kind.startswith("number"):

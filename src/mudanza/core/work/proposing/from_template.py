@@ -73,7 +73,7 @@ def _fields(book: Any, page: Any, heading: int) -> Iterator[Facts]:
         title = str(cell.value)
         examples = [page.cell(row, column) for row in range(heading + 1, min(page.max_row, heading + 20) + 1)]
         # the heading is the target's, mark and all
-        facts = Facts(title=title, required=True if _without_mark(title)[1] else None)
+        facts = Facts(title=title, required=True if without_mark(title)[1] else None)
         facts = _noted(facts, cell.comment.text if cell.comment is not None else "")
         takes = _listed(lists[column]) if column in lists else _formatted(examples)
         yield replace(facts, takes=filled(takes, facts.takes) if not takes.permitted else takes)
@@ -83,14 +83,10 @@ def _listed(values: tuple[str, ...]) -> Takes:
     return words_for_yes_no(values) if is_yes_no(values) else Takes(permitted=values)
 
 
-def _without_mark(title: str) -> tuple[str, bool]:
+def without_mark(title: str) -> tuple[str, bool]:
+    """A heading without the star or word that marks it as required, and whether it has one."""
     plain = _REQUIRED_MARK.sub("", title)
     return plain, plain != title
-
-
-def marked_as_required(title: str) -> tuple[str, bool]:
-    """A heading without the star or word that marks it as required, and whether it has one."""
-    return _without_mark(title)
 
 
 def _noted(facts: Facts, note: str) -> Facts:
@@ -188,7 +184,7 @@ def from_csv_template(headings: list[str], source: str, delimiter: str | None, e
     """The fields of a template that is text: its headings, and how it is written."""
     found = []
     for title in headings:
-        _, marked = _without_mark(title)
+        _, marked = without_mark(title)
         inside = re.search(r"\(([^)]+)\)\s*\*?$", title)
         takes, _ = takes_of(form=inside[1]) if inside and date_pattern(inside[1]) else (Takes(), [])
         found.append(Facts(title, takes=takes, required=True if marked else None))

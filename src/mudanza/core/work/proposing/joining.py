@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from mudanza.core.values.odd_letters import as_seen
 from mudanza.core.work.proposing.facts import Facts, Proposal, filled
-from mudanza.core.work.proposing.from_template import marked_as_required
+from mudanza.core.work.proposing.from_template import without_mark
 
 #: whose headings and order hold, and whose word counts more
 _SHAPE = ("template", "table", "JSON Schema", "export", "field list")
@@ -67,7 +67,7 @@ def _rank(one: Proposal) -> str:
 
 
 def _plain(text: str) -> str:
-    return " ".join(as_seen(marked_as_required(text)[0]).replace("_", " ").replace("-", " ").split())
+    return " ".join(as_seen(without_mark(text)[0]).replace("_", " ").replace("-", " ").split())
 
 
 def _same(one: Facts, other: Facts) -> bool:

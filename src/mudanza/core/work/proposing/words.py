@@ -65,9 +65,6 @@ def roles_of(headings: Sequence[str]) -> dict[str, int]:
     for _, role, at in sorted(wanted, key=lambda one: one[0]):
         if role not in found and at not in found.values():
             found[role] = at
-    if "name" in found and "title" not in found:
-        # one column of names is both
-        return found
     return found
 
 

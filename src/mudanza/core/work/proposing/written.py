@@ -18,7 +18,7 @@ from mudanza.core.work.proposing.joining import Joined
 
 _SPECIAL = re.compile(r"([\\.^$|?*+()\[\]{}])")
 #: what is taken out of a datatype that cannot be used, the least needed first
-_DISPENSABLE = ("format", "minimum", "maximum", "length", "maxLength")
+_DISPENSABLE = ("format", "minimum", "maximum", "maxLength")
 
 
 def metadata_from(known: Joined) -> tuple[dict[str, Any], list[str]]:
@@ -101,7 +101,6 @@ def _datatype(takes: Takes, decimal: str | None) -> dict[str, Any] | str | None:
     elif takes.form is not None:
         datatype["format"] = takes.form
     for key, value in (
-        ("length", takes.length),
         ("maxLength", takes.max_length),
         ("minimum", takes.minimum),
         ("maximum", takes.maximum),
@@ -124,7 +123,7 @@ def _usable(column: dict[str, Any], title: str) -> tuple[dict[str, Any], list[st
     remarks: list[str] = []
     for _ in range(len(_DISPENSABLE) + 2):
         try:
-            _try([column])
+            check_column(column)
             return column, remarks
         except LayoutError as error:
             key = (error.place.key or "") if error.place is not None else ""
@@ -145,10 +144,10 @@ def _usable(column: dict[str, Any], title: str) -> tuple[dict[str, Any], list[st
     return {k: v for k, v in column.items() if k not in ("datatype", "default")}, remarks
 
 
-def _try(columns: Sequence[Mapping[str, Any]]) -> None:
-    path = Path("layout.json")
-    text = json.dumps({"@context": CONTEXT, "tableSchema": {"columns": list(columns)}})
-    layouts_from(read_json(text, path))
+def check_column(column: Mapping[str, Any]) -> None:
+    """Raise LayoutError where the standard does not permit a column so."""
+    text = json.dumps({"@context": CONTEXT, "tableSchema": {"columns": [column]}})
+    layouts_from(read_json(text, Path("layout.json")))
 
 
 def layout_text(metadata: Mapping[str, Any]) -> str:
