@@ -8,10 +8,14 @@ from pathlib import Path
 
 import pytest
 import xlsxwriter
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from conftest import layout_json, program
 from mudanza.core.findings.codes import CODES
 from mudanza.core.layouts.csvw import read_layout
+from mudanza.core.sources.cell_refs import cell_refs, with_usual_quotes
+from mudanza.core.sources.cells import column_letters
 from mudanza.core.work.check import check
 from test_reading import book
 
@@ -214,3 +218,18 @@ def test_a_sheet_beyond_the_grid_is_refused_and_a_file_that_is_written_meanwhile
     monkeypatch.setattr(checking, "_state", lambda _: next(states))
     told = check(tmp_path / "f.csv", read_layout(tmp_path / "l.json"))
     assert [group.code for group in told.groups] == ["file.changed"]
+
+
+@settings(deadline=None)
+@given(st.lists(st.tuples(st.integers(0, 16_383), st.integers(1, 1_048_576), st.booleans()), max_size=30))
+def test_cells_are_told_from_markup_in_bulk_as_one_by_one(cells: list[tuple[int, int, bool]]) -> None:
+    markup = "".join(
+        f"""<row r="{row}"><c r={q}{column_letters(column)}{row}{q} s="1" t="s"><v>"1" r="x"</v></c></row>"""
+        for column, row, usual in cells
+        for q in ('"' if usual else "'")
+    ).encode()
+    refs = cell_refs(with_usual_quotes(markup))
+    named = refs.columns > 0
+    assert list(zip(refs.columns[named] - 1, refs.rows[named], strict=True)) == [(c, r) for c, r, _ in cells]
+    tags = refs.rows[(refs.columns == 0) & (refs.rows > 0)]
+    assert tags.tolist() == [row for _, row, _ in cells]

@@ -14,11 +14,16 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import polars as pl
 from defusedxml import ElementTree
 
+from mudanza.core.sources.cell_refs import cell_refs, places_of
+
 _PIECE = 8 << 20
 Spot = tuple[int, int]
+#: what begins the types of cells that hold text: s, str, inlineStr
+_OF_TEXTS = (ord("s"), ord("i"))
 
 
 @dataclass
@@ -136,17 +141,23 @@ def long_numbers(path: Path, sheet: str) -> dict[Spot, str]:
 
 def text_cells(path: Path, sheet: str, letters: Sequence[str]) -> dict[str, list[int]]:
     """The rows, from 1, of cells in some columns of a sheet of XLSX that hold text."""
+    wanted = np.array([column_number(one.encode()) + 1 for one in letters], np.int64)
+    named = dict(zip(wanted.tolist(), letters, strict=True))
     found: dict[str, list[int]] = {}
-    wanted = {one.encode() for one in letters}
-    # a choice of thousands is slower than all, of which some are then passed over
-    one_of = b"|".join(sorted(wanted)) if len(wanted) < 100 else b"[A-Z]+"
-    cell = re.compile(rb'<(?:\w+:)?c r="(' + one_of + rb')(\d+)"[^>]*? t="(?:s|str|inlineStr)"')
     with zipfile.ZipFile(path) as archive:
         part = _part_of(archive, sheet)
         for piece in pieces_of(archive, part) if part else ():
-            for column, row in cell.findall(piece):
-                if column in wanted:
-                    found.setdefault(column.decode(), []).append(int(row))
+            refs = cell_refs(piece)
+            # each type belongs to the cell that is named last before it, in the same tag
+            data = np.frombuffer(piece + bytes(16), np.uint8)
+            types = places_of(data, b' t="')
+            types = types[np.isin(data[types + 4], _OF_TEXTS)]
+            cell = np.searchsorted(refs.at, types) - 1
+            cell = cell[cell >= 0]
+            chosen = cell[np.isin(refs.columns[cell], wanted)]
+            for column in np.unique(refs.columns[chosen]).tolist():
+                rows = refs.rows[chosen[refs.columns[chosen] == column]]
+                found.setdefault(named[column], []).extend(rows.tolist())
     return found
 
 

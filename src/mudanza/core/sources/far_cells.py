@@ -12,9 +12,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-import numpy.typing as npt
 
 from mudanza.core.documents.errors import Place, SourceError
+from mudanza.core.sources.cell_refs import Places, cell_refs, with_usual_quotes
 from mudanza.core.sources.cells import column_number, pieces_of, sheet_parts
 
 #: sheets of fewer cells, blank ones counted, are read as they are
@@ -26,14 +26,8 @@ _GRID_ROWS, _GRID_COLUMNS = 1_048_576, 16_384
 _GAP_ROWS, _GAP_COLUMNS = 2_000, 200
 _MOST_TOLD = 50
 
-_ROW = re.compile(rb'<(?:\w+:)?row\b[^>]*?\br="(\d+)"')
-_WIDE = re.compile(rb'\br="([A-Z]{2,})\d')
-#: rows that only matter where they are millions, or columns many: most sheets have no such cell, and are looked at quickly
-_FAR_ROW = re.compile(rb'\br="(?:[A-Z]{2,3}(?=\d{6})|[A-Z](?=\d{7}))(\d+)"')
 _CELL = re.compile(rb'<((?:\w+:)?c)\b[^>]*?\br="([A-Z]+)(\d+)"[^>]*?(?:/>|>.*?</\1>)', re.S)
 _DIMENSION = re.compile(rb"<(?:\w+:)?dimension\b[^>]*/>")
-
-Places = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -65,24 +59,17 @@ def without_far_cells(path: Path, known_as: Path) -> FarCells:
 
 def _extent(archive: zipfile.ZipFile, part: str) -> tuple[int, int, int]:
     """The last row and column of a sheet, and how many cells are written in it."""
-    rows, columns, filled, widest = 0, 26, 0, b"Z"
-    for piece in pieces_of(archive, part):
-        filled += piece.count(b"<c ") + piece.count(b":c ")
-        last = piece.rfind(b"row ", 0)
-        while last >= 0 and (match := _ROW.match(piece, max(piece.rfind(b"<", 0, last), 0))) is None:
-            last = piece.rfind(b"row ", 0, last)
-        if last >= 0 and match is not None:
-            rows = max(rows, _digits(match[1]))
-        # a cell can say that it stands in another row than the one that it is written in
-        for number in _FAR_ROW.findall(piece):
-            rows = max(rows, _digits(number))
-        for letters in set(_WIDE.findall(piece)):
-            if (len(letters), letters) > (len(widest), widest):
-                widest = letters
-    if len(widest) > 3:
-        return rows, _GRID_COLUMNS + 1, filled
-    columns = column_number(widest) + 1
+    rows = columns = filled = 0
+    for piece in _pieces(archive, part):
+        refs = cell_refs(piece)
+        if len(refs.at):
+            rows, columns = max(rows, int(refs.rows.max())), max(columns, int(refs.columns.max()))
+            filled += int(np.count_nonzero(refs.columns))
     return rows, columns, filled
+
+
+def _pieces(archive: zipfile.ZipFile, part: str) -> Iterator[bytes]:
+    return map(with_usual_quotes, pieces_of(archive, part))
 
 
 def _digits(number: bytes) -> int:
@@ -91,17 +78,16 @@ def _digits(number: bytes) -> int:
 
 def _dense(archive: zipfile.ZipFile, part: str) -> tuple[Places, Places]:
     """The rows and the columns of a sheet that lie together with its first ones."""
-    rows: set[int] = set()
-    columns: set[int] = set()
-    for piece in pieces_of(archive, part):
-        for match in _CELL.finditer(piece):
-            rows.add(_digits(match[3]))
-            columns.add(column_number(match[2]))
+    rows, columns = np.zeros(0, np.int64), np.zeros(0, np.int64)
+    for piece in _pieces(archive, part):
+        refs = cell_refs(piece)
+        cells = refs.columns > 0
+        rows = np.union1d(rows, refs.rows[cells])
+        columns = np.union1d(columns, refs.columns[cells])
     return _first_run(rows, _GAP_ROWS), _first_run(columns, _GAP_COLUMNS)
 
 
-def _first_run(places: set[int], gap: int) -> Places:
-    ordered = np.array(sorted(places), dtype=np.int64)
+def _first_run(ordered: Places, gap: int) -> Places:
     breaks = np.flatnonzero(np.diff(ordered) > gap)
     return ordered[: breaks[0] + 1] if breaks.size else ordered
 
@@ -127,11 +113,11 @@ def _rewritten(archive: zipfile.ZipFile, path: Path, far: dict[str, tuple[str, P
 
 def _kept(archive: zipfile.ZipFile, part: str, last_row: int, last_column: int, told: list[str]) -> Iterator[bytes]:
     def keep(match: re.Match[bytes]) -> bytes:
-        if _digits(match[3]) <= last_row and column_number(match[2]) <= last_column:
+        if _digits(match[3]) <= last_row and column_number(match[2]) < last_column:
             return match[0]
         if len(told) < _MOST_TOLD:
             told.append((match[2] + match[3]).decode())
         return b""
 
-    for piece in pieces_of(archive, part):
+    for piece in _pieces(archive, part):
         yield _DIMENSION.sub(b"", _CELL.sub(keep, piece))
