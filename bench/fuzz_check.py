@@ -9,6 +9,7 @@ that dies is told too; what went wrong is printed with the seed of its case.
 from __future__ import annotations
 
 import argparse
+import io
 import json
 import multiprocessing
 import random
@@ -115,10 +116,10 @@ def spoiled_value(chance: random.Random, value: Any, depth: int = 0) -> Any:
 
 
 def spoiled_workbook(chance: random.Random, data: bytes, folder: Path) -> bytes:
-    """A workbook with one of its parts spoiled, or the archive itself."""
+    """A workbook (XLSX or ODS) with one of its parts spoiled, or the archive itself."""
     if chance.random() < 0.2:
         return spoiled_bytes(chance, data)
-    source, target = folder / "in.xlsx", folder / "out.xlsx"
+    source, target = folder / "in.zip", folder / "out.zip"
     source.write_bytes(data)
     with zipfile.ZipFile(source) as old, zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as new:
         names = old.namelist()
@@ -126,13 +127,57 @@ def spoiled_workbook(chance: random.Random, data: bytes, folder: Path) -> bytes:
         for name in names:
             content = old.read(name)
             if name == hit:
-                content = (
-                    content.replace(b'r="A2"', b'r="XFD1048576"')
-                    if chance.random() < 0.2
-                    else spoiled_bytes(chance, content)
-                )
+                content = far_out(chance, content) if chance.random() < 0.2 else spoiled_bytes(chance, content)
             new.writestr(name, content)
     return target.read_bytes()
+
+
+def far_out(chance: random.Random, markup: bytes) -> bytes:
+    """A sheet's markup with a cell far away from the others, or with cells said to be repeated very often."""
+    times = chance.choice([b"16384", b"1048576", b"4294967296", b"-1", b"x"])
+    return (
+        markup.replace(b'r="A2"', b'r="XFD1048576"')
+        .replace(b'-columns-repeated="2"', b'-columns-repeated="' + times + b'"')
+        .replace(b'-rows-repeated="2"', b'-rows-repeated="' + times + b'"')
+    )
+
+
+def open_document() -> bytes:
+    """A small spreadsheet in OpenDocument, of cells of all kinds."""
+    cell = '<table:table-cell office:value-type="{}"{}><text:p>{}</text:p></table:table-cell>'
+    rows = [
+        cell.format("float", f' office:value="{n}.5" table:formula="of:=1+{n}"', f"{n},5")
+        + cell.format("string", "", f"x{n}")
+        + cell.format("date", f' office:date-value="2024-01-{n % 28 + 1:02}"', "1/1")
+        + '<table:table-cell table:number-columns-repeated="2"/>'
+        for n in range(60)
+    ]
+    names = "".join(
+        f' xmlns:{short}="urn:oasis:names:tc:opendocument:xmlns:{short}:1.0"' for short in ("office", "table", "text")
+    )
+    heading = "".join(cell.format("string", "", title) for title in ("a", "b", "c"))
+    content = (
+        f'<?xml version="1.0"?><office:document-content{names}><office:body><office:spreadsheet><table:table table:name="S">'
+        f"<table:table-row>{heading}</table:table-row>"
+        + "".join(f"<table:table-row>{row}</table:table-row>" for row in rows)
+        + '<table:table-row table:number-rows-repeated="2"><table:table-cell/></table:table-row>'
+        "</table:table></office:spreadsheet></office:body></office:document-content>"
+    )
+    made = io.BytesIO()
+    with zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet")
+        archive.writestr("META-INF/manifest.xml", "<manifest/>")
+        archive.writestr("content.xml", content)
+    return made.getvalue()
+
+
+def marked_up() -> bytes:
+    """A small XML file with nested and repeated elements, attributes and an entity."""
+    rows = "".join(
+        f'<r id="{n}"><a>{n}</a><b>x &amp; y</b><b>two</b><c><d lang="de">ä</d></c><e><![CDATA[<q>]]></e></r>'
+        for n in range(60)
+    )
+    return f'<?xml version="1.0" encoding="UTF-8"?><!-- all --><all xmlns:q="urn:q">{rows}</all>'.encode()
 
 
 def seeds_in(folder: Path) -> tuple[list[tuple[str, bytes]], list[Any], list[Any]]:
@@ -195,8 +240,10 @@ def seeds_in(folder: Path) -> tuple[list[tuple[str, bytes]], list[Any], list[Any
             "d": {"oneOf": [{"const": 1}]},
         },
     }
+    lines = "".join(json.dumps({"a": n, "b": ["x", n], "c": {"d": None}}) + "\n" for n in range(60))
+    made = [("made.ods", open_document()), ("made.xml", marked_up()), ("made.ndjson", lines.encode())]
     return (
-        [(path.name, path.read_bytes()) for path in files],
+        [*((path.name, path.read_bytes()) for path in files), *made * 3],
         layouts,
         [{"$schema": "x", **record, "$defs": {"c": {"type": "number", "multipleOf": 0.01}}}],
     )
@@ -217,7 +264,7 @@ def run_case(seed: int, folder: Path, files: list[tuple[str, bytes]], layouts: l
     path, layout_path = folder / name, folder / "layout.json"
     changed = chance.choice([False, True, True])
     path.write_bytes(
-        (spoiled_workbook(chance, data, folder) if name.endswith(".xlsx") else spoiled_bytes(chance, data))
+        (spoiled_workbook(chance, data, folder) if name.endswith((".xlsx", ".ods")) else spoiled_bytes(chance, data))
         if changed
         else data
     )

@@ -164,7 +164,7 @@ def read_json(text: str, path: Path, error: type[MudanzaError] = LayoutError) ->
     try:
         content = json.loads(text, object_pairs_hook=no_repeats)
     except json.JSONDecodeError as wrong:
-        source = text.splitlines()[wrong.lineno - 1] if text else ""
+        source = "".join(text.split("\n")[wrong.lineno - 1 : wrong.lineno])
         place = Place(str(path), line=wrong.lineno, text=source, start=wrong.colno - 1, end=wrong.colno)
         raise error(f"the layout is no JSON: {wrong.msg}.", place=place, hint="Mend the JSON there.") from wrong
     except ValueError:

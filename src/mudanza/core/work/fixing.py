@@ -104,6 +104,8 @@ def fix(
 def _as_text(one: Field, column: str) -> pl.Expr:
     """A sheet's cell as the layout writes what it holds; what is none of its kind as it stands."""
     text = pl.col(column)
+    if one.separator is not None:
+        return text
     held = one.type.read_sheet(text)
     return pl.coalesce(one.type.render(held), text).alias(column) if one.is_typed else held.alias(column)
 
