@@ -22,7 +22,6 @@ from hypothesis import strategies as st
 from conftest import alone, layout_json, program
 from mudanza.core.documents.errors import SourceError
 from mudanza.core.sources.cells import with_zeros, zeros_of
-from mudanza.core.sources.cells_binary import cells_of_records
 from mudanza.core.sources.opening import files_of, open_source, parts, recognise
 from mudanza.core.sources.reader import ReadOptions, lazy_rows
 from mudanza.core.sources.settings import said_options
@@ -243,23 +242,57 @@ def test_zeros_are_filled_in_from_the_right(number: int, places: str) -> None:
     )
 
 
-def test_records_of_binary_workbooks() -> None:
-    def record(kind: int, body: bytes) -> bytes:
-        head = bytes([kind]) if kind < 128 else bytes([kind & 0x7F | 0x80, kind >> 7])
+def test_binary_workbooks(tmp_path: Path) -> None:
+    def record(kind: int, *pieces: bytes) -> bytes:
+        head, body = bytes([kind]) if kind < 128 else bytes([kind & 0x7F | 0x80, kind >> 7]), b"".join(pieces)
         return head + bytes([len(body)]) + body
 
-    def cell(column: int, style: int, rest: bytes) -> bytes:
-        return struct.pack("<II", column, style) + rest
+    def number(value: int) -> bytes:
+        return struct.pack("<I", value)
 
-    part = record(0, struct.pack("<I", 7) + bytes(8))
-    part += record(2, cell(0, 1, struct.pack("<I", (42 << 2) | 2)))
-    part += record(5, cell(1, 0, struct.pack("<d", 12345678901234567.0)))
-    part += record(3, cell(2, 0, b"\x17")) + record(9, cell(3, 0, struct.pack("<d", 2.5) + bytes(4)))
-    part += record(176, struct.pack("<4I", 7, 9, 4, 4)) + b"\x05\xff"
-    cells = cells_of_records(part, [None, "00000"])
-    assert cells.zeros == {(0, "00000"): [7]}
-    assert (cells.long, cells.errors, cells.formulas) == ({(7, 1): "12345678901234568"}, {(7, 2): "#REF!"}, [(7, 3)])
-    assert cells.merged == [(7, 4, 9, 4)]
+    def text(value: str) -> bytes:
+        return number(len(value)) + value.encode("utf-16-le")
+
+    def cell(kind: int, column: int, style: int, rest: bytes) -> bytes:
+        return record(kind, number(column), number(style), rest)
+
+    def row(at: int) -> bytes:
+        return record(0, number(at), bytes(13))
+
+    cells = row(0) + b"".join(cell(6, at, 0, text(title)) for at, title in enumerate("abcd"))
+    cells += row(1) + cell(2, 0, 1, number((42 << 2) | 2)) + cell(5, 1, 0, struct.pack("<d", 12345678901234567.0))
+    cells += cell(3, 2, 0, b"\x17") + cell(9, 3, 0, struct.pack("<d", 2.5) + bytes(4))
+    cells += row(2) + cell(6, 0, 0, text("last")) + row(1048575) + cell(6, 16383, 0, text("far"))
+    sheet = record(129) + record(148, bytes(16)) + record(145) + cells + record(146)
+    styles = record(615, number(1)) + record(44, b"\xa4\0", text("00000")) + record(616) + record(617, number(2))
+    styles += record(47, bytes(4)) + record(47, b"\0\0\xa4\0") + record(618)
+    link = '<Relationships xmlns="{0}"><Relationship Id="rId1" Type="{1}/worksheet" Target="worksheets/sheet1.bin"/></Relationships>'
+    parts: dict[str, bytes | str] = {
+        "xl/workbook.bin": record(131)
+        + record(143)
+        + record(156, number(0), number(1), text("rId1"), text("S"))
+        + record(144)
+        + record(132),
+        "xl/_rels/workbook.bin.rels": link.format(
+            "http://schemas.openxmlformats.org/package/2006/relationships",
+            "http://schemas.openxmlformats.org/officeDocument/2006/relationships",
+        ),
+        "xl/styles.bin": styles,
+        "xl/worksheets/sheet1.bin": sheet + record(176, *map(number, (1, 2, 3, 3))) + b"\x05\xff",
+    }
+    with zipfile.ZipFile(tmp_path / "f.xlsb", "w") as archive:
+        for name, content in parts.items():
+            archive.writestr(name, content)
+    (batch,) = open_source(tmp_path / "f.xlsb").batches()
+    # the zeros of the format are filled in, and what is merged has one value in all its rows
+    assert batch.rows.rows() == [("00042", "12345678901234568", "#REF!", "2.5", 2), ("last", None, None, "2.5", 3)]
+    assert batch.noticed.select("code", "line", "cell").sort("code").rows() == [
+        ("cell.error", 2, "S!C2"),
+        ("cell.far", None, "S!XFD1048576"),
+        ("cell.formula", 2, "S!D2"),
+        ("cell.long-number", 2, "S!B2"),
+        ("cell.merged", 2, "S!D2"),
+    ]
 
 
 # printed reports, tagged records, fixed width

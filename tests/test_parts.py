@@ -25,7 +25,8 @@ from mudanza.core.documents.toml_marks import toml_marks
 from mudanza.core.plans.crosswalk_files import read_crosswalk
 from mudanza.core.plans.move_settings import find_move, read_move
 from mudanza.core.plans.plan_reading import load_plan
-from mudanza.core.sources.opening import open_source, read_ahead
+from mudanza.core.sources.ahead import read_ahead
+from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.sniff import find_delimiter
 from mudanza.core.state.files import Outputs, rename_all, sweep
 from mudanza.core.state.ledger import Ledger

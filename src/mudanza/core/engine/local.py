@@ -19,7 +19,7 @@ from mudanza.core.engine.summary import Balance, Summary
 from mudanza.core.engine.totals import ADDED, CHANGED, Amounts, amounts, printed_sums
 from mudanza.core.findings.finding import joined
 from mudanza.core.plans.plan import Plan
-from mudanza.core.sources.opening import read_ahead
+from mudanza.core.sources.ahead import read_ahead
 from mudanza.core.sources.reader import Batch
 from mudanza.core.values.row_columns import FILE, LINE, SOURCE, SOURCE_COLUMN, TEXT, WAS, WHY
 

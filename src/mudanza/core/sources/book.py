@@ -40,10 +40,8 @@ class Book:
     @cached_property
     def thinned(self) -> FarCells:
         """The workbook without cells that lie far away from all others."""
-        if self.kind != "xlsx":
-            return FarCells(self.path, {})
         with self.damaged(None):
-            return without_far_cells(self.path, self.known_as)
+            return without_far_cells(self.path, self.kind, self.known_as)
 
     @cached_property
     def library(self) -> fastexcel.ExcelReader:

@@ -9,12 +9,13 @@ from __future__ import annotations
 import html
 import re
 import zipfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import polars as pl
 from defusedxml import ElementTree
 
@@ -22,6 +23,8 @@ from mudanza.core.sources.cell_refs import cell_refs, places_of
 
 _PIECE = 8 << 20
 Spot = tuple[int, int]
+#: the columns of cells, from 0, and their rows, from 1
+TextCells = tuple[npt.NDArray[np.int16], npt.NDArray[np.int32]]
 #: what begins the types of cells that hold text: s, str, inlineStr
 _OF_TEXTS = (ord("s"), ord("i"))
 
@@ -33,7 +36,7 @@ class Cells:
     `zeros` has, by column and the places of its number format, the rows of numbers that are shown with zeros; `shown` the text of other
     numbers that are not shown as they are; `errors` the error in a cell; `formulas` those that have a stored value, `without_value`
     those that have none; `long` numbers of more digits than a cell keeps; `merged` the first row and column
-    and the last of merged areas.
+    and the last of merged areas; `texts` the cells of XLSX that hold text, if it was asked for.
     """
 
     zeros: dict[tuple[int, str], list[int]] = field(default_factory=dict)
@@ -43,17 +46,18 @@ class Cells:
     without_value: list[Spot] = field(default_factory=list)
     long: dict[Spot, str] = field(default_factory=dict)
     merged: list[tuple[int, int, int, int]] = field(default_factory=list)
+    texts: list[TextCells] = field(default_factory=list)
     #: why none of this could be seen
     unseen: str | None = None
 
 
-def look_at_cells(path: Path, kind: str, sheet: str) -> Cells:
-    """Look at a sheet of a workbook of the kind xlsx, xlsb, ods or xls; for long numbers in XLSX see `long_numbers`."""
+def look_at_cells(path: Path, kind: str, sheet: str, *, texts: bool = False) -> Cells:
+    """Look at a sheet of a workbook of the kind xlsx, xlsb, ods or xls, and at which cells of XLSX hold text; for long numbers in XLSX see `long_numbers`."""
     if kind in ("xls", "xlsb"):
         from mudanza.core.sources.cells_binary import look_at_xls, look_at_xlsb
 
         return (look_at_xls if kind == "xls" else look_at_xlsb)(path, sheet)
-    return _xlsx(path, sheet) if kind == "xlsx" else _ods(path, sheet)
+    return _xlsx(path, sheet, texts) if kind == "xlsx" else _ods(path, sheet)
 
 
 # number formats
@@ -95,7 +99,7 @@ _FORMULA = re.compile(rb"<(?:\w+:)?f\b[^>]*>([^<]*)</")
 _LONG = re.compile(rb"v>(-?\d{16,}(?:\.0+)?|-?\d(?:\.\d+)?E\+?(?:1[5-9]|[2-9]\d))<")
 
 
-def _xlsx(path: Path, sheet: str) -> Cells:
+def _xlsx(path: Path, sheet: str, texts: bool) -> Cells:
     found = Cells()
     with zipfile.ZipFile(path) as archive:
         part = _part_of(archive, sheet)
@@ -104,6 +108,8 @@ def _xlsx(path: Path, sheet: str) -> Cells:
         styles = _zero_styles(archive)
         padded = re.compile(rb' s="(' + b"|".join(str(n).encode() for n in styles) + rb')"')
         for piece in pieces_of(archive, part):
+            if texts:
+                found.texts.append(_texts_among(piece))
             # one search for a sign that is seldom there costs far less than a look at every cell
             if b"<f" in piece or b":f" in piece:
                 for match in re.finditer(rb"<(?:\w+:)?f\b", piece):
@@ -139,26 +145,16 @@ def long_numbers(path: Path, sheet: str) -> dict[Spot, str]:
     return found
 
 
-def text_cells(path: Path, sheet: str, letters: Sequence[str]) -> dict[str, list[int]]:
-    """The rows, from 1, of cells in some columns of a sheet of XLSX that hold text."""
-    wanted = np.array([column_number(one.encode()) + 1 for one in letters], np.int64)
-    named = dict(zip(wanted.tolist(), letters, strict=True))
-    found: dict[str, list[int]] = {}
-    with zipfile.ZipFile(path) as archive:
-        part = _part_of(archive, sheet)
-        for piece in pieces_of(archive, part) if part else ():
-            refs = cell_refs(piece)
-            # each type belongs to the cell that is named last before it, in the same tag
-            data = np.frombuffer(piece + bytes(16), np.uint8)
-            types = places_of(data, b' t="')
-            types = types[np.isin(data[types + 4], _OF_TEXTS)]
-            cell = np.searchsorted(refs.at, types) - 1
-            cell = cell[cell >= 0]
-            chosen = cell[np.isin(refs.columns[cell], wanted)]
-            for column in np.unique(refs.columns[chosen]).tolist():
-                rows = refs.rows[chosen[refs.columns[chosen] == column]]
-                found.setdefault(named[column], []).extend(rows.tolist())
-    return found
+def _texts_among(piece: bytes) -> TextCells:
+    """The cells of a piece of markup that hold text."""
+    refs = cell_refs(piece)
+    # each type belongs to the cell that is named last before it, in the same tag
+    data = np.frombuffer(piece + bytes(16), np.uint8)
+    types = places_of(data, b' t="')
+    types = types[np.isin(data[types + 4], _OF_TEXTS)]
+    cell = np.searchsorted(refs.at, types) - 1
+    cell = cell[cell >= 0]
+    return refs.columns[cell].astype(np.int16) - 1, refs.rows[cell].astype(np.int32)
 
 
 def formulas_of(path: Path, kind: str, sheet: str) -> dict[Spot, str]:

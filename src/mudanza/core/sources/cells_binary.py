@@ -55,17 +55,33 @@ def look_at_xls(path: Path, sheet: str) -> Cells:
 def look_at_xlsb(path: Path, sheet: str) -> Cells:
     """Errors, formulas, merged areas, and numbers with zeros or too many digits in a sheet of XLSB."""
     with zipfile.ZipFile(path) as archive:
-        names = set(archive.namelist())
-        links = ElementTree.fromstring(archive.read("xl/_rels/workbook.bin.rels"))
-        targets = {link.get("Id"): link.get("Target", "") for link in links}
-        styles = _styles(archive.read("xl/styles.bin")) if "xl/styles.bin" in names else []
-        for kind, body in _records(archive.read("xl/workbook.bin")):
-            if kind == _SHEET:
-                link, rest = _text(body, 8)
-                part = f"xl/{targets.get(link, '')}"
-                if _text(body, rest)[0] == sheet and part in names:
-                    return cells_of_records(archive.read(part), styles)
-    return Cells()
+        styles = _styles(archive.read("xl/styles.bin")) if "xl/styles.bin" in archive.namelist() else []
+        part = binary_parts(archive).get(sheet)
+        return cells_of_records(archive.read(part), styles) if part is not None else Cells()
+
+
+def binary_parts(archive: zipfile.ZipFile) -> dict[str, str]:
+    """The part that holds each sheet of XLSB."""
+    names = set(archive.namelist())
+    links = ElementTree.fromstring(archive.read("xl/_rels/workbook.bin.rels"))
+    targets = {link.get("Id"): link.get("Target", "") for link in links}
+    parts = {}
+    for kind, body in _records(archive.read("xl/workbook.bin")):
+        if kind == _SHEET:
+            link, rest = _text(body, 8)
+            if (part := f"xl/{targets.get(link, '')}") in names:
+                parts[_text(body, rest)[0]] = part
+    return parts
+
+
+def binary_cells(part: bytes) -> Iterator[tuple[int, int, int, int]]:
+    """The cells of a sheet's part, and the bytes from which on and up to which each is written: row and column from 1."""
+    row = 0
+    for kind, start, at, end in _spans(part):
+        if kind == _ROW:
+            (row,) = struct.unpack_from("<I", part, at)
+        elif 1 <= kind <= 11:
+            yield row + 1, struct.unpack_from("<I", part, at)[0] + 1, start, end
 
 
 def cells_of_records(part: bytes, styles: list[str | None]) -> Cells:
@@ -109,10 +125,16 @@ def _packed(number: int) -> float:
 
 
 def _records(part: bytes) -> Iterator[tuple[int, bytes]]:
-    """The records of a part: type and body. A part that breaks off ends there."""
+    """The records of a part: type and body."""
+    for kind, _, at, end in _spans(part):
+        yield kind, part[at:end]
+
+
+def _spans(part: bytes) -> Iterator[tuple[int, int, int, int]]:
+    """The records of a part: type, and the bytes where it, its body and the next begin. A part that breaks off ends there."""
     at, size = 0, len(part)
     while at < size:
-        kind = part[at]
+        start, kind = at, part[at]
         at += 1
         if kind & 0x80 and at < size:
             kind = (kind & 0x7F) | (part[at] << 7)
@@ -128,7 +150,7 @@ def _records(part: bytes) -> Iterator[tuple[int, bytes]]:
                 break
         if at + length > size:
             return
-        yield kind, part[at : at + length]
+        yield kind, start, at, at + length
         at += length
 
 

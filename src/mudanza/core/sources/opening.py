@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from importlib import import_module
 from pathlib import Path
-from queue import Queue
-from threading import Thread
 from typing import Any, TypeVar
 
 from mudanza.core.documents.errors import OutsideError, Place, SourceError, few, unknown
@@ -251,34 +249,3 @@ def share_of_all(paths: Sequence[Path], number: int, of_file: float | None) -> f
     if of_file is None or not all(sizes):
         return None
     return (sum(sizes[:number]) + of_file * sizes[number]) / sum(sizes)
-
-
-def read_ahead(items: Iterator[T], ahead: int = 2) -> Iterator[T]:
-    """The same items, the next ones being made in another thread meanwhile. Order and errors are kept."""
-    queue: Queue[tuple[str, T | BaseException | None]] = Queue(ahead)
-    given_up = False
-
-    def work() -> None:
-        try:
-            for item in items:
-                if given_up:
-                    return
-                queue.put(("item", item))
-            queue.put(("end", None))
-        except BaseException as error:  # handed to the thread that reads
-            queue.put(("error", error))
-
-    thread = Thread(target=work, daemon=True)
-    thread.start()
-    try:
-        while True:
-            what, value = queue.get()
-            if what == "end":
-                return
-            if isinstance(value, BaseException):
-                raise value
-            yield value  # type: ignore[misc]
-    finally:
-        given_up = True
-        while not queue.empty():
-            queue.get_nowait()

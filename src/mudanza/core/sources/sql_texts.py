@@ -8,7 +8,7 @@ from typing import Any
 import polars as pl
 import sqlalchemy as sa
 
-from mudanza.core.sources.opening import read_ahead
+from mudanza.core.sources.ahead import read_ahead
 
 _BLOCK = 8 << 20
 # type codes that drivers give for a column (PEP 249, cursor.description)

@@ -21,7 +21,6 @@ from mudanza.core.sources.cells import (
     largest_sheet,
     long_numbers,
     look_at_cells,
-    text_cells,
     with_zeros,
 )
 from mudanza.core.sources.headings import (
@@ -130,11 +129,11 @@ class Workbook:
 
     def texts_in(self, headings: Sequence[str]) -> dict[str, list[int]]:
         """The rows in which the cells of some columns hold text, and not a number or a date (XLSX; nothing of other kinds)."""
-        if self._book.kind != "xlsx" or not headings:
-            return {}
-        with self._book.damaged(self._chosen):
-            by_letters = text_cells(self._book.thinned.path, self._chosen, [self.letters[one] for one in headings])
-        return {one: by_letters.get(self.letters[one], []) for one in headings}
+        found = {}
+        for heading in headings:
+            at = self._kept[self.headings.index(heading)]
+            found[heading] = [row for columns, rows in self._cells.texts for row in rows[columns == at].tolist()]
+        return found
 
     @property
     def grid(self) -> pl.DataFrame:
@@ -152,7 +151,7 @@ class Workbook:
             if self._guessed is not None and self._guessed[0] == self._chosen:
                 cells = self._guessed[1].result()
             else:
-                cells = look_at_cells(path, self._book.kind, self._chosen)
+                cells = look_at_cells(path, self._book.kind, self._chosen, texts=self.options.exact)
             if self._book.kind == "xlsx" and self._has_many_digits:
                 cells.long.update(long_numbers(path, self._chosen))
         return cells
@@ -175,7 +174,7 @@ class Workbook:
         if sheet is None:
             return None
         pool = ThreadPoolExecutor(1)
-        look = pool.submit(look_at_cells, path, self._book.kind, sheet)
+        look = pool.submit(look_at_cells, path, self._book.kind, sheet, texts=self.options.exact)
         pool.shutdown(wait=False)
         return sheet, look
 

@@ -14,8 +14,8 @@ from mudanza.core.findings.problem import Problem, flags, gather
 from mudanza.core.findings.tally import Group, Tally
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, row_problems, value_problems
+from mudanza.core.sources.ahead import read_ahead
 from mudanza.core.sources.noticing import noticed_in
-from mudanza.core.sources.opening import read_ahead
 from mudanza.core.sources.reader import TellsText
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE

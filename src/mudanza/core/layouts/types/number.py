@@ -68,6 +68,8 @@ class NumberType:
             fitting = pl.when(self.fits(text)).then(text)
             return pl.coalesce(self._binary(fitting).cast(pl.String), text)
         held = trim_zeros(self.read(text).cast(pl.String))
+        # the few that have more digits than can be held
+        text = pl.when(held.is_null()).then(text)
         plain = self.format.plain(self.normal(text)).str.replace(r"^\+", "").str.replace(r"^(-?)0*([0-9])", "${1}${2}")
         ended = pl.when(plain.str.contains(".", literal=True)).then(trim_zeros(plain)).otherwise(plain)
         return pl.coalesce(held.replace("-0", "0"), pl.when(self.fits(text)).then(ended), text)

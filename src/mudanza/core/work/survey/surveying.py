@@ -12,8 +12,9 @@ import polars as pl
 from mudanza.core.documents.errors import counted
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.findings.tally import Group, Tally
+from mudanza.core.sources.ahead import read_ahead
 from mudanza.core.sources.noticing import noticed_in
-from mudanza.core.sources.opening import open_source, read_ahead, share_of_all
+from mudanza.core.sources.opening import open_source, share_of_all
 from mudanza.core.sources.reader import Batch, FileFacts, Reader, ReadOptions
 from mudanza.core.work.progress import Progress, Tell, quietly
 from mudanza.core.work.survey.column_facts import ColumnFacts
