@@ -80,7 +80,7 @@ def test_what_is_wrong_is_named_with_its_place(tmp_path: Path, node: object, key
 
 
 def test_broken_json_is_pointed_at(tmp_path: Path) -> None:
-    for text, line in (('{"@context": 1,\n "x" 2}', 2), ("", 1), ('{"a": 1,\n"a": 2}', 2)):
+    for text, line in (('{"@context": 1,\n "x" 2}', 2), ("", 1), ("\n", 2), ('{"a": 1,\n"a": 2}', 2)):
         (tmp_path / "l.json").write_text(text)
         with pytest.raises(LayoutError) as raised:
             read_layout(tmp_path / "l.json")

@@ -454,16 +454,21 @@ def test_a_corrected_file_has_all_that_came_in(tmp_path: Path, headed: bool, con
 
 
 def test_a_sheet_that_is_right_is_right_as_text_too(tmp_path: Path) -> None:
-    (tmp_path / "l.json").write_text(layout_json(MOMENTS))
+    (tmp_path / "l.json").write_text(
+        layout_json([*MOMENTS, {"name": "sizes", "titles": "Sizes", "separator": "|", "datatype": "decimal"}])
+    )
     book = openpyxl.Workbook()
     sheet = book.active
     assert sheet is not None
-    for row in (["Id", "Day", "When", "At"], ["a", date(2024, 1, 31), datetime(2024, 1, 31, 7, 30), time(7, 30)]):
+    for row in (
+        ["Id", "Day", "When", "At", "Sizes"],
+        ["a", date(2024, 1, 31), datetime(2024, 1, 31, 7, 30), time(7, 30), "1|2.5"],
+    ):
         sheet.append(row)
     book.save(tmp_path / "f.xlsx")
     told = program("check", "f.xlsx", "--layout", "l.json", "--fix", "g.csv", "--json", cwd=tmp_path, status=0).json
     assert told["fixed"]["corrections"] == []
-    assert (tmp_path / "g.csv").read_text().splitlines()[1] == "a,31/01/2024,31/01/2024 07:30,07:30"
+    assert (tmp_path / "g.csv").read_text().splitlines()[1] == "a,31/01/2024,31/01/2024 07:30,07:30,1|2.5"
     program("check", "g.csv", "--layout", "l.json", cwd=tmp_path, status=0)
 
 
