@@ -239,7 +239,7 @@ class _Assembly:
         typed = self.stages.hold(value)
         text = self.stages.hold(typed, render(field, typed.expr, typed.kind))
         asked = value_problems(field, text.expr, typed.expr, blank_as_rendered(field, text.expr))
-        asked += sink_of(self.plan.layout).cannot_hold(field, self.plan.layout.dialect, text.expr)
+        asked += sink_of(self.plan.layout).problems(field, self.plan.layout, text.expr)
         if value.failed is not None:
             # what could not be made at all needs no second finding for being blank
             asked = [replace(p, when=p.when & ~value.failed.fill_null(False)) for p in asked]

@@ -13,6 +13,7 @@ from typing import Any
 
 from mudanza.core.documents.document import Document, read_json
 from mudanza.core.documents.errors import LayoutError, Place, few, nearest
+from mudanza.core.layouts.form import TSV
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.layouts.metadata import LANGUAGE, Metadata
 from mudanza.core.layouts.table import INHERITED, TABLE, Within, layout_of_table
@@ -198,6 +199,8 @@ def _described(layout: Layout, file_name: str, leading: Mapping[str, str]) -> di
     node: dict[str, Any] = {"url": file_name}
     node.update({k: v for k, v in layout.metadata.items() if k not in ("url", "@context") and v is not None})
     node = _understood_by_all(copy.deepcopy(node))
+    if layout.form.format == TSV:
+        node.setdefault("dialect", {}).setdefault("delimiter", layout.dialect.delimiter)
     schema = node["tableSchema"]
     keys = []
     for one, reference in zip(schema.pop("foreignKeys", []), layout.references, strict=True):

@@ -57,14 +57,14 @@ class Dialect:
         return self.header_rows > 0
 
 
-def dialect_of(metadata: Metadata, said: Any) -> Dialect:
-    """The dialect of a table, of what its key `dialect` holds. Raises LayoutError where it cannot be obeyed."""
+def dialect_of(metadata: Metadata, said: Any, usual: Dialect) -> Dialect:
+    """The dialect of a table, of what its key `dialect` holds, and the `usual` delimiter and headings. Raises LayoutError where it cannot be obeyed."""
     at: KeyPath = ("dialect",)
     if isinstance(said, str):
         raise metadata.fail(at, "a dialect that stands elsewhere is not read.", "Write it here, in braces.")
     node = metadata.known(said, at, _PROPERTIES, "a dialect", "Dialect")
     delimiter = metadata.typed(node, "delimiter", str, at)
-    delimiter = "," if delimiter is None else delimiter
+    delimiter = usual.delimiter if delimiter is None else delimiter
     quote = node.get("quoteChar", '"')
     for key, sign in (("delimiter", delimiter), ("quoteChar", quote)):
         if sign is None and key == "quoteChar":
@@ -82,7 +82,7 @@ def dialect_of(metadata: Metadata, said: Any) -> Dialect:
         encoding=encoding,
         bom=bom,
         line_ends=_line_ends(metadata, node, at),
-        header_rows=_header_rows(metadata, node, at),
+        header_rows=_header_rows(metadata, node, at, usual),
         around=_around(metadata, node, at, delimiter, quote),
     )
 
@@ -112,14 +112,16 @@ def _line_ends(metadata: Metadata, node: Mapping[str, Any], at: KeyPath) -> tupl
     return ends
 
 
-def _header_rows(metadata: Metadata, node: Mapping[str, Any], at: KeyPath) -> int:
+def _header_rows(metadata: Metadata, node: Mapping[str, Any], at: KeyPath, usual: Dialect) -> int:
     header = metadata.typed(node, "header", bool, at)
     count = metadata.typed(node, "headerRowCount", int, at)
     if header is not None and count is not None and header != bool(count):
         raise metadata.fail((*at, "headerRowCount"), f"header {json.dumps(header)} contradicts headerRowCount {count}.")
     if count is not None and count > 20:
         raise metadata.fail((*at, "headerRowCount"), f"{count} rows of headings are more than are read (20).")
-    return int(count) if count is not None else int(header is not False)
+    if count is not None:
+        return int(count)
+    return usual.header_rows if header is None else int(header)
 
 
 def _around(metadata: Metadata, node: Mapping[str, Any], at: KeyPath, delimiter: str, quote: str | None) -> Around:

@@ -10,6 +10,7 @@ from typing import Any
 from mudanza.core.documents.errors import LayoutError, Place, unknown
 from mudanza.core.layouts.demands import FieldDemands, TableDemands
 from mudanza.core.layouts.dialect import Dialect
+from mudanza.core.layouts.form import FieldForm, Form
 from mudanza.core.layouts.types import FieldType, TextType
 from mudanza.core.values.key_rule import KeyRule
 from mudanza.core.values.kinds import Kind
@@ -36,6 +37,7 @@ class Field:
     observed: bool = False
     absent: bool = False
     demands: FieldDemands = field(default_factory=FieldDemands)
+    form: FieldForm = field(default_factory=FieldForm)
     #: headings that it may have too, as in other languages
     other_titles: tuple[str, ...] = ()
 
@@ -83,6 +85,7 @@ class Layout:
     changed_fields_only: bool = False
     references: tuple[ForeignKey, ...] = ()
     demands: TableDemands = field(default_factory=TableDemands)
+    form: Form = field(default_factory=Form)
     dialect: Dialect = field(default_factory=Dialect)
     metadata: dict[str, Any] = field(default_factory=dict)
 

@@ -22,9 +22,11 @@ REQUIRED_WHEN, ROW_LENGTH, SURVIVES = "urn:mudanza:requiredWhen", "urn:mudanza:r
 COLUMN_ORDER = "urn:mudanza:columnOrder"
 ROWS_PER_FILE, BYTES_PER_FILE = "urn:mudanza:rowsPerFile", "urn:mudanza:bytesPerFile"
 ACTIONS, LABELS = "urn:mudanza:actions", "urn:mudanza:knownLabels"
+FORM, ATTRIBUTE = "urn:mudanza:form", "urn:mudanza:attribute"
+WIDTH, START, PADDING = "urn:mudanza:width", "urn:mudanza:start", "urn:mudanza:padding"
 _OWN = {
     KEY_IGNORES_CASE, KEY_IGNORES, KEY_LENGTH, LEFT_OUT_OF_ADDITIONS, CHANGED_FIELDS_ONLY, FORBIDDEN, OBSERVED, ABSENT, ONE_OF,
-    AT_LEAST_ONE_OF, REQUIRED_WHEN, ROW_LENGTH, SURVIVES, COLUMN_ORDER, ROWS_PER_FILE, BYTES_PER_FILE, ACTIONS, LABELS,
+    AT_LEAST_ONE_OF, REQUIRED_WHEN, ROW_LENGTH, SURVIVES, COLUMN_ORDER, ROWS_PER_FILE, BYTES_PER_FILE, ACTIONS, LABELS, FORM, ATTRIBUTE, WIDTH, START, PADDING,
 }  # fmt: skip
 
 #: a language as BCP 47 writes it, as far as its shape tells

@@ -16,11 +16,14 @@ from mudanza.core.documents.marks import KeyPath
 from mudanza.core.layouts.datatypes import BASES, type_of
 from mudanza.core.layouts.demands import field_demands, table_demands
 from mudanza.core.layouts.dialect import Dialect, dialect_of
+from mudanza.core.layouts.form import FIXED, TSV, WHOLE, Form, field_form, form_of, misfit
 from mudanza.core.layouts.layout import Field, ForeignKey, Layout
 from mudanza.core.layouts.metadata import (
     ABSENT,
+    BYTES_PER_FILE,
     CHANGED_FIELDS_ONLY,
     FORBIDDEN,
+    FORM,
     KEY_IGNORES,
     KEY_IGNORES_CASE,
     KEY_LENGTH,
@@ -84,6 +87,17 @@ def layout_of_table(metadata: Metadata, table: Mapping[str, Any], within: Within
         for other, _ in one.demands.required_when:
             _column_exists(metadata, other, [each.name for each in fields], (*where, number, REQUIRED_WHEN))
     names = [one.name for one in fields]
+    whole = {**table, **schema}
+    form = form_of(metadata, whole, () if FORM in table else at)
+    if (wrong := misfit(form, [one.title for one in fields], [one.form for one in fields])) is not None:
+        raise metadata.fail((*where, wrong[0]), *wrong[1:])
+    if form.format in WHOLE and BYTES_PER_FILE in whole:
+        raise metadata.fail(
+            (*at, BYTES_PER_FILE),
+            f"of {form.words} files nobody knows the bytes before their end.",
+            "Say rows per file.",
+        )
+    usual = _usual_dialect(form)
     primary, _ = (_columns_named(metadata, schema, key, at, names) for key in ("primaryKey", "rowTitles"))
     return Layout(
         path=within.path,
@@ -92,13 +106,21 @@ def layout_of_table(metadata: Metadata, table: Mapping[str, Any], within: Within
         url=metadata.typed(table, "url", str, ()),
         # in the order of the fields: by it keys are joined, kept and compared
         primary_key=tuple(name for name in names if name in primary),
-        key_rule=_key_rule(metadata, {**table, **schema}, at),
-        changed_fields_only=bool(metadata.typed({**table, **schema}, CHANGED_FIELDS_ONLY, bool, at)),
-        demands=table_demands(metadata, {**table, **schema}, at, names),
+        key_rule=_key_rule(metadata, whole, at),
+        changed_fields_only=bool(metadata.typed(whole, CHANGED_FIELDS_ONLY, bool, at)),
+        demands=table_demands(metadata, whole, at, names),
         references=_references(metadata, schema, at, names, within),
-        dialect=dialect_of(metadata, table["dialect"]) if "dialect" in table else Dialect(),
+        form=form,
+        dialect=dialect_of(metadata, table["dialect"], usual) if "dialect" in table else usual,
         metadata=dict(table),
     )
+
+
+def _usual_dialect(form: Form) -> Dialect:
+    """How files of a form are written where nothing is said of it: of fixed width, they have no headings as a rule."""
+    if form.format == FIXED:
+        return Dialect(header_rows=0)
+    return Dialect(delimiter="\t" if form.format == TSV else ",")
 
 
 def _without_virtual(metadata: Metadata, columns: list[Any], where: KeyPath) -> list[Any]:
@@ -236,6 +258,7 @@ def _field(
         forbidden=metadata.typed(column, FORBIDDEN, str, where) or "",
         observed=bool(metadata.typed(column, OBSERVED, bool, where)),
         demands=field_demands(metadata, column, where),
+        form=field_form(metadata, column, where),
         absent=bool(metadata.typed(column, ABSENT, bool, where)),
         other_titles=titles[1:],
     )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import codecs
 import io
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import polars as pl
@@ -12,14 +12,15 @@ import polars as pl
 from mudanza.core.documents.errors import MudanzaError, Place
 from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.dialect import Dialect
+from mudanza.core.layouts.form import QUOTED, TOLD
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import unencodable
 from mudanza.core.layouts.types.cell import SPACES
+from mudanza.core.sinks.reading import advice, whole
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
-from mudanza.core.values.row_columns import INNER, LINE
+from mudanza.core.values.row_columns import INNER
 
-ENDING = ".csv"
 _BOMS = {"utf-8": codecs.BOM_UTF8, "utf-16": b"", "utf-32": b""}
 #: stands for a quote inside a value until it is escaped
 _QUOTE = "\x1c"
@@ -42,14 +43,17 @@ class RowWriter:
     def head(self) -> bytes:
         """The byte order mark, if any, the rows that readers pass over, and the heading."""
         dialect = self._dialect
-        mark = _BOMS.get(dialect.encoding, b"") if dialect.bom else b""
         row = pl.DataFrame([[c] for c in self._headings], schema=[f"c{i}" for i in range(len(self._headings))])
         above = self._encoded((dialect.line_end * dialect.around.rows).encode())
-        return mark + above + b"".join(self._bytes(row) for _ in range(dialect.header_rows))
+        return byte_order_mark(dialect) + above + b"".join(self._bytes(row) for _ in range(dialect.header_rows))
 
     def rows(self, frame: pl.DataFrame) -> bytes:
         """A frame that has at least the writer's columns."""
         return self._bytes(frame.select(self._columns)) if frame.height else b""
+
+    def tail(self) -> Iterator[bytes]:
+        """Nothing stands behind the last row."""
+        yield b""
 
     def _bytes(self, frame: pl.DataFrame) -> bytes:
         dialect = self._dialect
@@ -94,20 +98,61 @@ class RowWriter:
         return data if self._dialect.encoding == "utf-8" else self._encoder.encode(data.decode())
 
 
-def cannot_hold(field: Field, dialect: Dialect, text: pl.Expr) -> list[Problem]:
-    """Characters that the file's encoding cannot write, or that would break its rows for want of quotes; spaces that readers take off."""
-    problems = []
+def byte_order_mark(dialect: Dialect) -> bytes:
+    """The mark that files in a dialect begin with; those of more than eight bits get theirs from the encoder."""
+    return _BOMS.get(dialect.encoding, b"") if dialect.bom else b""
+
+
+class _QuotedWriter(RowWriter):
+    """Writes texts that a spreadsheet program would run with an apostrophe in front, which it takes for the sign of a text."""
+
+    def __init__(self, columns: list[str], dialect: Dialect, texts: Sequence[str]) -> None:
+        super().__init__(columns, dialect)
+        self._texts = texts
+
+    def rows(self, frame: pl.DataFrame) -> bytes:
+        """A frame that has at least the writer's columns."""
+        text = pl.col(self._texts)
+        return super().rows(
+            frame.with_columns(pl.when(would_run(text)).then(pl.lit("'") + text).otherwise(text).name.keep())
+        )
+
+
+def would_run(text: pl.Expr) -> pl.Expr:
+    """Whether a spreadsheet program would take a text for a formula. One that begins with + or -, and has nothing but what numbers, telephone numbers among them, are written with, it computes at worst."""
+    return text.str.contains(r"^(?:[=@\t\r]|[+\-].*[^\d\s+\-().,/])")
+
+
+def _quoted_texts(layout: Layout) -> list[str]:
+    """The headings of fields whose texts get an apostrophe where they would run."""
+    quoted = layout.form.formulas == QUOTED
+    return [one.title for one in layout.fields if quoted and not one.is_typed]
+
+
+def writer(layout: Layout, titles: Sequence[str]) -> RowWriter:
+    """A writer of rows with these headings."""
+    quoted = [title for title in _quoted_texts(layout) if title in titles]
+    return _QuotedWriter(list(titles), layout.dialect, quoted) if quoted else RowWriter(list(titles), layout.dialect)
+
+
+def problems(field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:
+    """Characters that the file's encoding cannot write, or that would break its rows for want of quotes; spaces that readers take off; texts that spreadsheet programs would run."""
+    dialect = layout.dialect
+    found = []
     if not dialect.encoding.startswith("utf"):
-        problems.append(unencodable(field, dialect.encoding, text))
+        found.append(unencodable(field, dialect.encoding, text))
     if dialect.quote is None:
         wrong = text.str.contains_any([dialect.delimiter, "\r", "\n"])
-        problems.append(
+        found.append(
             Problem("value.unquotable", field.title, wrong, text, f"without {dialect.delimiter!r} or line breaks")
         )
     if dialect.around.trim:
         wrong = text != trimmed(text, dialect.around.trim)
-        problems.append(Problem("value.unquotable", field.title, wrong, text, "without spaces at its ends"))
-    return problems
+        found.append(Problem("value.unquotable", field.title, wrong, text, "without spaces at its ends"))
+    if layout.form.formulas == TOLD and not field.is_typed:
+        rule = 'no text that a spreadsheet program would run; "formulas" in the form: kept or quoted'
+        found.append(Problem("value.formula", field.title, would_run(text), text, rule))
+    return found
 
 
 def trimmed(text: pl.Expr, where: str) -> pl.Expr:
@@ -151,17 +196,20 @@ def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = Mud
     skipped = dialect.around.columns
     raw = reader.raw_headings[skipped:] if dialect.header else titles
     named = {title: one.title for one in layout.fields for title in reversed(one.titles)}
-    names = {name: named.get(title, title) for name, title in zip(reader.headings[skipped:], raw, strict=False)}
-    missing = [t for t in titles if t not in names.values()]
-    check = f"`mudanza check {shown} --layout {layout.name}` tells everything that is wrong."
+    names = {named.get(title, title): name for name, title in zip(reader.headings[skipped:], raw, strict=False)}
+    missing = [t for t in titles if t not in names]
     if missing:
-        raise error(f"the file lacks the layout's column {missing[0]!r}.", place=Place(shown, 1), hint=check)
-    parts = []
-    for batch in reader.batches():
-        if batch.broken:
-            bad = batch.broken[0]
-            raise error(f"the row is damaged: {bad.value}.", place=Place(shown, bad.line), hint=check)
-        rows = batch.rows.select(*as_read(dialect, reader.headings), LINE)
-        parts.append(rows.rename({k: v for k, v in names.items() if k in rows.columns}).select(*titles, LINE))
-    schema = {**dict.fromkeys(titles, pl.String), LINE: pl.Int64}
-    return pl.concat([pl.DataFrame(schema=schema), *parts])
+        what = f"the file lacks the layout's column {missing[0]!r}."
+        raise error(what, place=Place(shown, 1), hint=advice(layout, shown))
+    quoted = _quoted_texts(layout)
+    read_as_meant = dict(zip(reader.headings[skipped:], as_read(dialect, reader.headings), strict=True))
+    texts = [
+        (_unquoted(read_as_meant[names[title]]) if title in quoted else read_as_meant[names[title]]).alias(title)
+        for title in titles
+    ]
+    return whole(reader, layout, shown, texts, error)
+
+
+def _unquoted(text: pl.Expr) -> pl.Expr:
+    bare = text.str.strip_prefix("'")
+    return pl.when(would_run(bare)).then(bare).otherwise(text)

@@ -2,42 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from importlib import import_module
 from pathlib import Path
-from typing import Protocol
+from typing import Protocol, cast
 
 import polars as pl
 
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.findings.problem import Problem
-from mudanza.core.layouts.dialect import Dialect
+from mudanza.core.layouts.form import CSV, FIXED, JSON, NDJSON, ODS, PARQUET, TSV, XLSX, XML
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.plans.move import Move
-from mudanza.core.sinks import csv_text
-
-
-class Writer(Protocol):
-    """Turns frames of text into the bytes of a file, one after the other."""
-
-    def head(self) -> bytes:
-        """What stands before all rows."""
-        ...
-
-    def rows(self, frame: pl.DataFrame) -> bytes:
-        """A frame that has at least the writer's columns."""
-        ...
+from mudanza.core.sinks.writer import Writer
 
 
 class Sink(Protocol):
     """A format to write: a module with these."""
 
-    #: what the names of its files end with
-    ENDING: str
-
-    def RowWriter(self, columns: list[str], dialect: Dialect | None = None) -> Writer:  # noqa: N802
-        """A writer of rows with these columns."""
+    def writer(self, layout: Layout, titles: Sequence[str]) -> Writer:
+        """A writer of rows with these headings."""
         ...
 
-    def cannot_hold(self, field: Field, dialect: Dialect, text: pl.Expr) -> list[Problem]:
+    def problems(self, field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:
         """The texts that the format has no way to write."""
         ...
 
@@ -46,17 +33,46 @@ class Sink(Protocol):
         ...
 
 
-SINKS: dict[str, Sink] = {"csv": csv_text}
+SINKS = {
+    CSV: "csv_text", TSV: "csv_text", XLSX: "xlsx", ODS: "ods", JSON: "json_text", NDJSON: "json_text", XML: "xml_text",
+    FIXED: "fixed_text", PARQUET: "parquet",
+}  # fmt: skip
 
 
-def sink_of(layout: Layout) -> Sink:  # noqa: ARG001
+class Target(Protocol):
+    """What takes bytes."""
+
+    def write(self, data: bytes) -> None:
+        """Append bytes."""
+        ...
+
+
+class RecordFile:
+    """A file of records under way: takes frames, and hands their bytes on to a target. Begun at once; to be closed when all are there."""
+
+    def __init__(self, target: Target, writer: Writer) -> None:
+        self._target, self._writer = target, writer
+        target.write(writer.head())
+
+    def write(self, rows: pl.DataFrame) -> None:
+        """Take further records."""
+        if rows.height:
+            self._target.write(self._writer.rows(rows))
+
+    def close(self) -> None:
+        """No more records are to come."""
+        for piece in self._writer.tail():
+            self._target.write(piece)
+
+
+def sink_of(layout: Layout) -> Sink:
     """The format that a layout's files are written in."""
-    return SINKS["csv"]
+    return cast(Sink, import_module(f"mudanza.core.sinks.{SINKS[layout.form.format]}"))
 
 
 def built_file(move: Move, name: str, layout: Layout) -> Path:
     """Where the records of a list stand when it is built."""
-    return move.out / f"{name}{sink_of(layout).ENDING}"
+    return move.out / f"{name}{layout.form.ending}"
 
 
 def read_built(move: Move, name: str, layout: Layout) -> pl.DataFrame | None:

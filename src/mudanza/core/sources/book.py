@@ -19,6 +19,7 @@ from defusedxml import DefusedXmlException
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.sources.far_cells import FarCells, without_far_cells
 from mudanza.core.sources.guard import guard_workbook
+from mudanza.core.sources.reader import shorter
 
 _MANY_PLACES = r"^-?\d+\.\d{7,}$"
 
@@ -139,4 +140,5 @@ class Book:
 
 
 def _first_line(error: BaseException) -> str:
-    return str(error).splitlines()[0] if str(error) else type(error).__name__
+    # of a damaged file the library may quote all of what it stumbled over
+    return shorter(str(error).splitlines()[0], 160) if str(error) else type(error).__name__

@@ -13,7 +13,7 @@ from mudanza.core.findings.codes import CODES
 from mudanza.core.findings.finding import Finding
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
-from mudanza.core.sinks.formats import sink_of
+from mudanza.core.sinks.formats import RecordFile, sink_of
 from mudanza.core.state.files import Outputs
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import WHERE
@@ -126,13 +126,11 @@ class PassFiles:
         self._first, self._second = (
             outputs.create(set_file(move, plan.name, layout, which)) for which in (FIRST, SECOND)
         )
-        rows = sink_of(layout).RowWriter
-        self._writers = (
-            (self._first, rows(titles, layout.dialect), behind.without),
-            (self._second, rows(later, layout.dialect), behind.with_more),
+        rows = sink_of(layout).writer
+        self._records = (
+            (RecordFile(self._first, rows(layout, titles)), behind.without),
+            (RecordFile(self._second, rows(layout, later)), behind.with_more),
         )
-        for file, writer, _ in self._writers:
-            file.write(writer.head())
 
     def take(self, part: Part) -> None:
         """Write a part, or keep its records until all are there to be sorted."""
@@ -145,12 +143,12 @@ class PassFiles:
         """Write what was still to come."""
         if self._to_sort:
             self._write(in_order(self._plan, self._to_sort))
+        for file, _ in self._records:
+            file.close()
 
     def _write(self, records: pl.DataFrame) -> None:
-        for file, writer, chosen in self._writers:
-            rows = chosen(self._plan, records)
-            if rows.height:
-                file.write(writer.rows(rows))
+        for file, chosen in self._records:
+            file.write(chosen(self._plan, records))
 
     def digests(self) -> list[Digest]:
         """What was written."""

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from copy import copy
 from pathlib import Path
 
 import polars as pl
 
 from mudanza.core.layouts.layout import Layout
-from mudanza.core.sinks.formats import Writer, sink_of
+from mudanza.core.sinks.formats import sink_of
+from mudanza.core.sinks.writer import Writer
 from mudanza.core.state.files import OutFile, Outputs
 
 _PART = re.compile(r"(.+)\.part-[0-9]+")
@@ -28,7 +30,7 @@ class PartFiles:
         self._outputs, self._whole, self._titles, self._layout = outputs, whole, list(titles), layout
         self._rows, self._bytes = layout.demands.rows_per_file, layout.demands.bytes_per_file
         self.files: list[OutFile] = []
-        self._writer: Writer = self._new_writer()
+        self._writer: Writer | None = None
         self._filled = 0
 
     @property
@@ -36,44 +38,49 @@ class PartFiles:
         """Whether the target has a limit at all."""
         return self._rows is not None or self._bytes is not None
 
-    def _new_writer(self) -> Writer:
-        return sink_of(self._layout).RowWriter(self._titles, self._layout.dialect)
-
     def _begin(self) -> None:
+        self._end()
         name = f"{self._whole.stem}.part-{len(self.files) + 1}{self._whole.suffix}"
         self.files.append(self._outputs.create(self._whole.with_name(name)))
-        self._writer, self._filled = self._new_writer(), 0
+        self._writer, self._filled = sink_of(self._layout).writer(self._layout, self._titles), 0
         self.files[-1].write(self._writer.head())
+
+    def _end(self) -> None:
+        if self._writer is not None:
+            for piece in self._writer.tail():
+                self.files[-1].write(piece)
 
     def write(self, rows: pl.DataFrame) -> None:
         """Take further records."""
         while self.needed and rows.height:
-            if not self.files or (self._rows is not None and self._filled >= self._rows):
+            if self._writer is None or (self._rows is not None and self._filled >= self._rows):
                 self._begin()
+                continue
             room = rows.height if self._rows is None else min(rows.height, self._rows - self._filled)
-            count, data = self._fitting(rows.head(room))
+            count = self._fitting(self._writer, rows.head(room))
             if not count:
                 self._begin()
                 continue
-            self.files[-1].write(data)
+            self.files[-1].write(self._writer.rows(rows.head(count)))
             self._filled += count
             rows = rows.slice(count)
 
-    def _fitting(self, rows: pl.DataFrame) -> tuple[int, bytes]:
-        """As many of the rows as there is room for, and their bytes. A row that alone is too large has a part for itself."""
-        count = rows.height
-        while True:
-            data = self._writer.rows(rows.head(count))
-            if self._bytes is None or self.files[-1].size + len(data) <= self._bytes:
-                return count, data
-            room = max(self._bytes - self.files[-1].size, 0)
-            fewer = min(count - 1, count * room // len(data))
+    def _fitting(self, writer: Writer, rows: pl.DataFrame) -> int:
+        """For how many of the rows there is room. A row that alone is too large has a part for itself."""
+        if self._bytes is None:
+            return rows.height
+        count, end = rows.height, sum(map(len, copy(writer).tail()))
+        room = max(self._bytes - self.files[-1].size - end, 0)
+        while (size := len(copy(writer).rows(rows.head(count)))) > room:
+            fewer = min(count - 1, count * room // size)
             if fewer < 1:
-                return (1, self._writer.rows(rows.head(1))) if not self._filled else (0, b"")
+                return 0 if self._filled else 1
             count = fewer
+        return count
 
     def close(self) -> list[OutFile]:
         """The parts, if there are several; those of an earlier build that are not made again are taken away."""
+        self._end()
         if len(self.files) < 2:
             for file in self.files:
                 self._outputs.files.remove(file)

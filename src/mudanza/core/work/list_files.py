@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from types import TracebackType
 
 import polars as pl
@@ -17,7 +16,7 @@ from mudanza.core.layouts.dialect import Around, Dialect
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.csv_text import RowWriter
-from mudanza.core.sinks.formats import Writer, built_file, sink_of
+from mudanza.core.sinks.formats import RecordFile, built_file, sink_of
 from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.values.digest import Digest
 from mudanza.core.work.file_parts import PartFiles
@@ -33,17 +32,17 @@ class ListFiles:
         self.plan = plan
         out = move.out
         self.path = built_file(move, plan.name, plan.layout)
-        records = sink_of(plan.layout).RowWriter(list(titles), plan.layout.dialect)
-        self._records = _File(outputs.create(self.path), records)
+        self._whole = outputs.create(self.path)
+        self._records = RecordFile(self._whole, sink_of(plan.layout).writer(plan.layout, titles))
         # whoever corrects them opens them as they open the exports; the mark tells spreadsheet programs the encoding
         for_spreadsheets = Dialect(delimiter=intake.delimiter, bom=True, around=Around(comment=""))
         held = RowWriter(list(held_schema(intake.columns)), for_spreadsheets)
-        self._held = _File(outputs.create(out / f"{plan.name}.held-back.csv"), held)
-        self._findings = _File(outputs.create(out / f"{plan.name}.findings.csv"), RowWriter(SHOWN))
+        self._beside = [outputs.create(out / f"{plan.name}.{what}.csv") for what in ("held-back", "findings")]
+        self._held = RecordFile(self._beside[0], held)
+        self._findings = RecordFile(self._beside[1], RowWriter(SHOWN))
         self._parts = PartFiles(outputs, self.path, titles, plan.layout)
         self._labels, self._outputs = Labels(plan.layout), outputs
         self._further: list[OutFile] = []
-        self._metadata = outputs.create(out / f"{self.path.name}{BESIDE}")
         self._helper = ThreadPoolExecutor(1)
         self._under_way: Future[None] = Future()
         self._under_way.set_result(None)
@@ -76,11 +75,15 @@ class ListFiles:
         labels = self._labels.write(self._outputs, self.path.with_name(f"{self.plan.name}.labels.csv"))
         self._further += [labels] if labels is not None else []
         self._findings.write(as_shown(findings))
-        self._metadata.write(metadata_of(self.plan.layout, self.path.name).encode())
+        for file in (self._records, self._held, self._findings):
+            file.close()
+        described = self.path.with_name(f"{self.path.name}{BESIDE}")
+        if self.plan.layout.form.is_delimited:
+            self._beside.append(self._outputs.create_text(described, metadata_of(self.plan.layout, self.path.name)))
 
     def digests(self, move: Move) -> list[Digest]:
         """What was written."""
-        files = (self._records.target, self._held.target, self._findings.target, self._metadata, *self._further)
+        files = (self._whole, *self._beside, *self._further)
         return [file.digest(move.shown(file.final)) for file in files]
 
     def _write(self, rows: pl.DataFrame) -> None:
@@ -92,16 +95,3 @@ class ListFiles:
         self._records.write(rows)
         self._parts.write(rows)
         self._labels.take(rows)
-
-
-@dataclass
-class _File:
-    target: OutFile
-    writer: Writer
-
-    def __post_init__(self) -> None:
-        self.target.write(self.writer.head())
-
-    def write(self, rows: pl.DataFrame) -> None:
-        if rows.height:
-            self.target.write(self.writer.rows(rows))

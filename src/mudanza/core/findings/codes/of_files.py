@@ -146,6 +146,20 @@ CODES = [
         told("The layout's dialect says quoteChar null and delimiter '|'; the value holds '|'."),
     ),
     Code(
+        "value.unwritable",
+        S,
+        "The form that the target's files have cannot hold a value.",
+        "Change the value in the plan (`fit` shortens, `replace` takes characters out), or say another form in the layout.",
+        told("A field of a file of fixed width has 10 characters, and the value has 14."),
+    ),
+    Code(
+        "value.formula",
+        W,
+        "A text in a CSV file begins as a formula does; a spreadsheet program that opens the file would run it.",
+        'Look whether it is meant. In the layout, `"urn:mudanza:form": {"format": "csv", "formulas": "quoted"}` puts an apostrophe in front, and "kept" says that it is right.',
+        told("A note says '=cmd|calc'."),
+    ),
+    Code(
         "row.one-of",
         S,
         "Of some fields exactly one has to be filled in, or one at least, and in this row it is otherwise.",

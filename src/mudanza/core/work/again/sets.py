@@ -12,7 +12,7 @@ from mudanza.core.layouts.demands import ADD, CHANGE, REMOVE
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
-from mudanza.core.sinks.formats import built_file, sink_of
+from mudanza.core.sinks.formats import RecordFile, built_file, sink_of
 from mudanza.core.state.contents import KEY
 from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.values.digest import Digest
@@ -124,10 +124,9 @@ class ChangeSets:
         layout = self._plan.layout
         titles, rows = self._worded(name, titles, rows)
         file = self._outputs.create(set_file(self._move, self._plan.name, layout, name))
-        writer = sink_of(layout).RowWriter(titles, layout.dialect)
-        file.write(writer.head())
-        if rows.height:
-            file.write(writer.rows(rows))
+        records = RecordFile(file, sink_of(layout).writer(layout, titles))
+        records.write(rows)
+        records.close()
         self.files.append(file)
 
 

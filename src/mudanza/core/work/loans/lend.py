@@ -19,7 +19,7 @@ from mudanza.core.language.value import Stages, Value, run_stages
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.layouts.rules import blank_in_file
 from mudanza.core.plans.move import Move
-from mudanza.core.sinks.formats import sink_of
+from mudanza.core.sinks.csv_text import RowWriter
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import ledger_of, sweep_behind
 from mudanza.core.state.loans import note_loan
@@ -94,7 +94,7 @@ def lend(
     with ledger.held(run), Outputs(str(run)) as outputs:
         sweep_behind(move, ledger)
         snapshot = outputs.create(folder / loan / "lent.csv")
-        writer = sink_of(layout).RowWriter([f.title for f in layout.fields], layout.dialect)
+        writer = RowWriter([f.title for f in layout.fields], layout.dialect)
         snapshot.write(writer.head())
         snapshot.write(writer.rows(records))
         digest = snapshot.digest(move.shown(folder / loan / "lent.csv"))

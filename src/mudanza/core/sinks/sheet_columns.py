@@ -1,0 +1,49 @@
+"""Records as the cells of a sheet, column by column."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import polars as pl
+
+from mudanza.core.documents.errors import MudanzaError
+from mudanza.core.layouts.layout import Field
+from mudanza.core.sinks.sheet_cells import MOST_ROWS, sheet_cell
+
+#: numbers and moments as spreadsheets hold them, texts, and nothing
+Values = list[float | str | None]
+
+
+class SheetColumns:
+    """The cells of some fields."""
+
+    def __init__(self, fields: Sequence[Field]) -> None:
+        self._count = len(fields)
+        self._cells = [expr for number, one in enumerate(fields) for expr in _named(number, one)]
+
+    def of(self, frame: pl.DataFrame) -> list[Values]:
+        """The cells of each field, of the texts in a frame."""
+        made = frame.select(self._cells)
+        columns: list[Values] = []
+        for n in range(self._count):
+            texts = made[f"t{n}"].to_list()
+            if f"n{n}" in made.columns:
+                numbers = made[f"n{n}"].to_list()
+                texts = [text if number is None else number for number, text in zip(numbers, texts, strict=True)]
+            columns.append(texts)
+        return columns
+
+
+def _named(number: int, field: Field) -> Iterator[pl.Expr]:
+    cell = sheet_cell(field)
+    yield cell.text.alias(f"t{number}")
+    if cell.number is not None:
+        yield cell.number.alias(f"n{number}")
+
+
+def too_many() -> MudanzaError:
+    """The error that a sheet is full."""
+    return MudanzaError(
+        f"a sheet has no room for more than {MOST_ROWS:,} rows.",
+        hint="Say another form in the layout, or build fewer records (keep in the plan's [rows]). Nothing was written.",
+    )
