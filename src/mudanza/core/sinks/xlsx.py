@@ -5,7 +5,6 @@ They are written whole: how many bytes they have is known at their end. The rows
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
@@ -22,11 +21,11 @@ from mudanza.core.sinks import sheet_cells
 from mudanza.core.sinks.reading import read_as
 from mudanza.core.sinks.sheet_cells import MOST_ROWS, input_rule, number_format, sheet_name, width_of
 from mudanza.core.sinks.sheet_columns import SheetColumns, too_many
+from mudanza.core.sinks.spool import new_spool, pieces_of_spool
 from mudanza.core.sinks.writer import Writer
 from mudanza.core.sinks.xlsx_template import TemplateWriter, heading_of
 from mudanza.core.sources.reader import ReadOptions
 
-_PIECE = 1 << 20
 #: by so many values the width of a column is measured
 _MEASURED = 200
 #: files have no time in them: the same records are the same bytes
@@ -69,7 +68,7 @@ class XlsxWriter:
     def __init__(self, layout: Layout, titles: Sequence[str]) -> None:
         by_title = {one.title: one for one in layout.fields}
         self._fields: list[Field] = [by_title[title] for title in titles]
-        self._file = tempfile.TemporaryFile()  # noqa: SIM115  it goes with the writer
+        self._file = new_spool()
         self._book = new_book(self._file, constant_memory=True)
         self._sheet = self._book.add_worksheet(sheet_name(layout.form.sheet or layout.name))
         self._formats = [self._book.add_format({"num_format": number_format(one)}) for one in self._fields]
@@ -110,10 +109,7 @@ class XlsxWriter:
         """The whole file."""
         self._finish()
         self._book.close()
-        self._file.seek(0)
-        while piece := self._file.read(_PIECE):
-            yield piece
-        self._file.close()
+        yield from pieces_of_spool(self._file)
 
     def _measure(self, columns: Sequence[Sequence[Any]]) -> None:
         left = _MEASURED - (self._row - self._first)

@@ -89,6 +89,12 @@ FORMATS: dict[str, Format] = {
             "positions": Setting(_TABLE, "a table of column = first-last", '{ "Code" = "1-5", "Name" = "6-30" }')
         },
     ),
+    "parquet": Format(
+        "parquet",
+        (".parquet",),
+        (b"PAR1",),
+        settings={"texts": Setting(_TEXT, "what stands between several texts in one column", '"; "')},
+    ),
     "vcard": Format("vcard", (".vcf", ".vcard"), (b"BEGIN:VCARD", b"begin:vcard", b"\xef\xbb\xbfBEGIN:VCARD")),
     "database": Format(
         "database",

@@ -1,0 +1,110 @@
+"""Apache Parquet: columns of their kinds, numbers exact, several values as lists; headings as names of columns.
+
+It is written whole. Until its end the records lie on the disk, in blocks that do not depend on how they came.
+"""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import polars as pl
+
+from mudanza.core.documents.errors import MudanzaError
+from mudanza.core.findings.problem import Problem
+from mudanza.core.layouts.layout import Field, Layout
+from mudanza.core.layouts.types import DateType, NumberType, YesNoType
+from mudanza.core.layouts.types.number import BINARY
+from mudanza.core.sinks.native import BETWEEN, each, filled
+from mudanza.core.sinks.reading import read_as
+from mudanza.core.sources.reader import ReadOptions
+
+_BLOCK = 65_536
+_PIECE = 1 << 20
+_PLACES = 12
+_DIGITS = 38
+#: datatypes whose numbers fit into 64 bits (XML Schema part 2, section 3.4)
+_LONG = ("long", "int", "short", "byte", "unsignedInt", "unsignedShort", "unsignedByte")
+
+
+class ParquetWriter:
+    """Writes records as typed columns."""
+
+    def __init__(self, layout: Layout, titles: Sequence[str]) -> None:
+        by_title = {one.title: one for one in layout.fields}
+        self._typed = [_typed(by_title[title]).alias(title) for title in titles]
+        self._empty = pl.DataFrame(schema=dict.fromkeys(titles, pl.String)).select(self._typed)
+        self._folder = tempfile.TemporaryDirectory(prefix="mudanza-")
+        self._blocks: list[Path] = []
+        self._waiting = self._empty
+
+    def head(self) -> bytes:
+        """Nothing can be handed on before the end."""
+        return b""
+
+    def rows(self, frame: pl.DataFrame) -> bytes:
+        """Take the records of a frame."""
+        self._waiting = pl.concat([self._waiting, frame.select(self._typed)])
+        while self._waiting.height >= _BLOCK:
+            self._keep(self._waiting.head(_BLOCK))
+            self._waiting = self._waiting.slice(_BLOCK)
+        return b""
+
+    def _keep(self, block: pl.DataFrame) -> None:
+        path = Path(self._folder.name) / f"{len(self._blocks):06}.arrow"
+        block.rechunk().write_ipc(path)
+        self._blocks.append(path)
+
+    def tail(self) -> Iterator[bytes]:
+        """The whole file."""
+        if self._waiting.height or not self._blocks:
+            self._keep(self._waiting)
+        whole = Path(self._folder.name) / "whole.parquet"
+        pl.scan_ipc(self._blocks).sink_parquet(whole, row_group_size=_BLOCK, maintain_order=True)
+        with whole.open("rb") as file:
+            while piece := file.read(_PIECE):
+                yield piece
+        self._folder.cleanup()
+
+
+def _typed(field: Field) -> pl.Expr:
+    text = filled(field, pl.col(field.title))
+    return _one(field, text) if field.separator is None else each(field, text, lambda one: _one(field, one))
+
+
+def _one(field: Field, text: pl.Expr) -> pl.Expr:
+    takes = field.type
+    if isinstance(takes, NumberType):
+        if takes.base in BINARY:
+            return takes.same(text).cast(pl.Float64, strict=False)
+        if takes.base in _LONG:
+            return takes.read(text).cast(pl.Int64)
+        most = takes.format.max_fraction
+        return takes.read(text).cast(pl.Decimal(_DIGITS, _PLACES if most is None or most > _PLACES else most))
+    return takes.read(text) if isinstance(takes, YesNoType | DateType) and not _is_free(takes) else text
+
+
+def _is_free(takes: YesNoType | DateType) -> bool:
+    """Whether it may be written in ways that one moment does not tell."""
+    return isinstance(takes, DateType) and (takes.free or takes.format.zone is not None)
+
+
+def writer(layout: Layout, titles: Sequence[str]) -> ParquetWriter:
+    """A writer of records with these headings."""
+    return ParquetWriter(layout, titles)
+
+
+def problems(field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:  # noqa: ARG001
+    """There is nothing that Parquet cannot hold."""
+    return []
+
+
+def options(layout: Layout) -> ReadOptions:  # noqa: ARG001
+    """How such a file is read again."""
+    return ReadOptions(format="parquet", own={"texts": BETWEEN}, exact=True)
+
+
+def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:
+    """A whole file; see `Sink.read`."""
+    return read_as(path, layout, shown, options(layout), error)
