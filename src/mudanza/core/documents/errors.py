@@ -38,6 +38,15 @@ class Place:
         return ", ".join(p for p in parts if p)
 
 
+#: what a file says of itself may be of any length
+_LONGEST = 1_000
+
+
+def _readable(sentence: str) -> str:
+    """A sentence that is not too long to be read; of a longer one its start and its end."""
+    return sentence if len(sentence) <= _LONGEST else f"{sentence[:600]} … {sentence[-300:]}"
+
+
 class MudanzaError(Exception):
     """Base of all errors. `what` is one sentence, `hint` says what to do next."""
 
@@ -45,8 +54,8 @@ class MudanzaError(Exception):
     status = 2
 
     def __init__(self, what: str, *, place: Place | None = None, hint: str | None = None) -> None:
-        super().__init__(what)
-        self.what = what
+        self.what = _readable(what)
+        super().__init__(self.what)
         self.place = place
         self.hint = hint
 
