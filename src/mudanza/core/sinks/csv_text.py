@@ -149,6 +149,15 @@ def problems(field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:
     if dialect.around.trim:
         wrong = text != trimmed(text, dialect.around.trim)
         found.append(Problem("value.unquotable", field.title, wrong, text, "without spaces at its ends"))
+    found.append(
+        Problem(
+            "value.unwritable",
+            field.title,
+            text.str.contains("\0", literal=True),
+            text,
+            "no NUL, which no text file should have",
+        )
+    )
     if layout.form.formulas == TOLD and not field.is_typed:
         rule = 'no text that a spreadsheet program would run; "formulas" in the form: kept or quoted'
         found.append(Problem("value.formula", field.title, would_run(text), text, rule))

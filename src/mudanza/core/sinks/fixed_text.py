@@ -14,7 +14,7 @@ from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import unencodable
 from mudanza.core.layouts.types import NumberType
 from mudanza.core.sinks.csv_text import byte_order_mark
-from mudanza.core.sinks.reading import read_as
+from mudanza.core.sinks.reading import has_no_records, no_records, read_as
 from mudanza.core.sources.reader import ReadOptions
 
 _ZEROS = r"^(-?)0+(\d)"
@@ -126,4 +126,6 @@ def options(layout: Layout) -> ReadOptions:
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:
     """A whole file; see `Sink.read`."""
+    if has_no_records(path, writer(layout, [one.title for one in layout.fields])):
+        return no_records(layout)
     return read_as(path, layout, shown, options(layout), error, _bare)

@@ -68,7 +68,8 @@ class OdsWriter:
             if self._headed
             else f'{_XML}<office:document-settings {_NAMES} office:version="1.2"/>',
         )
-        self._content = self._archive.open(_entry("content.xml"), "w", force_zip64=True)
+        # packed at the end, in pieces that do not depend on how the records came
+        self._content = new_spool()
         self._content.write(self._before().encode())
         self._line = pl.concat_str(
             [pl.lit("<table:table-row>"), *map(_cell, self._fields, range(len(titles))), pl.lit("</table:table-row>\n")]
@@ -100,7 +101,9 @@ class OdsWriter:
         self._content.write(
             f"</table:table>{filters}</office:spreadsheet></office:body></office:document-content>\n".encode()
         )
-        self._content.close()
+        with self._archive.open(_entry("content.xml"), "w", force_zip64=True) as packed:
+            for piece in pieces_of_spool(self._content):
+                packed.write(piece)
         self._archive.close()
         yield from pieces_of_spool(self._file)
 

@@ -10,6 +10,7 @@ import polars as pl
 from mudanza.core.documents.errors import MudanzaError, Place
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.sinks.native import as_layout_writes
+from mudanza.core.sinks.writer import Writer
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import Reader, ReadOptions
 from mudanza.core.values.row_columns import LINE
@@ -41,17 +42,25 @@ def whole(
     reader: Reader, layout: Layout, shown: str, texts: Sequence[pl.Expr], error: type[MudanzaError]
 ) -> pl.DataFrame:
     """All rows of a reader, with these columns and `#line`. Raises `error` if one is damaged."""
-    schema: Mapping[str, pl.DataType | type[pl.DataType]] = {
-        **{one.title: pl.String for one in layout.fields},
-        LINE: pl.Int64,
-    }
-    parts = [pl.DataFrame(schema=schema)]
+    parts = [no_records(layout)]
     for batch in reader.batches():
         if batch.broken:
             bad = batch.broken[0]
             raise error(f"the row is damaged: {bad.value}.", place=Place(shown, bad.line), hint=advice(layout, shown))
         parts.append(batch.rows.select(*texts, LINE))
     return pl.concat(parts)
+
+
+def no_records(layout: Layout) -> pl.DataFrame:
+    """A file of a layout that has no records."""
+    schema: Mapping[str, type[pl.DataType]] = {**{one.title: pl.String for one in layout.fields}, LINE: pl.Int64}
+    return pl.DataFrame(schema=schema)
+
+
+def has_no_records(path: Path, writer: Writer) -> bool:
+    """Whether a file has just what stands around records."""
+    around = writer.head() + b"".join(writer.tail())
+    return path.stat().st_size == len(around) and path.read_bytes() == around
 
 
 def advice(layout: Layout, shown: str) -> str:

@@ -24,14 +24,14 @@ _EXACT_DIGITS = 15
 _LEAST = 1e-4
 #: spreadsheet programs count days from here, and think that 1900 was a leap year
 _DAY_ZERO, FIRST_DAY = datetime(1899, 12, 30), datetime(1900, 3, 1)
-_DAY = 86_400_000_000
+PER_DAY = 86_400_000_000
 _SECOND = 1_000_000
 _LONGEST_LIST = 255
 
 
 @dataclass(frozen=True)
 class SheetCell:
-    """A cell as two expressions: the number that it holds (null where it is text), and its text (null where it is blank)."""
+    """A cell as two expressions: the number that it holds (null where it is text), and its text (null where it is blank). A moment is a number of `PER_DAY` parts of a day."""
 
     number: pl.Expr | None
     text: pl.Expr
@@ -53,7 +53,7 @@ def sheet_cell(field: Field) -> SheetCell:
         moment = takes.read(text)
         since = (moment.cast(pl.Datetime("us")) - pl.lit(_DAY_ZERO)).dt.total_microseconds()
         kept = (moment >= pl.lit(FIRST_DAY)) & (since % _SECOND == 0) & (takes.render(moment) == text)
-        return SheetCell(pl.when(kept).then(since.cast(pl.Float64) / _DAY), text)
+        return SheetCell(pl.when(kept).then(since), text)
     return SheetCell(None, text)
 
 

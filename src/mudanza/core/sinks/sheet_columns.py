@@ -8,7 +8,7 @@ import polars as pl
 
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.layouts.layout import Field
-from mudanza.core.sinks.sheet_cells import MOST_ROWS, sheet_cell
+from mudanza.core.sinks.sheet_cells import MOST_ROWS, PER_DAY, sheet_cell
 
 #: numbers and moments as spreadsheets hold them, texts, and nothing
 Values = list[float | str | None]
@@ -28,10 +28,15 @@ class SheetColumns:
         for n in range(self._count):
             texts = made[f"t{n}"].to_list()
             if f"n{n}" in made.columns:
-                numbers = made[f"n{n}"].to_list()
+                numbers = _numbers(made[f"n{n}"])
                 texts = [text if number is None else number for number, text in zip(numbers, texts, strict=True)]
             columns.append(texts)
         return columns
+
+
+def _numbers(held: pl.Series) -> list[float | None]:
+    # one by one: how a library divides many at once depends on how many there are
+    return [None if part is None else part / PER_DAY for part in held] if held.dtype == pl.Int64 else held.to_list()
 
 
 def _named(number: int, field: Field) -> Iterator[pl.Expr]:

@@ -17,7 +17,7 @@ from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types import NumberType
 from mudanza.core.sinks.markup import FORBIDDEN, RULE, escaped, escaped_attribute
 from mudanza.core.sinks.native import BETWEEN, each, filled, number_or, unwritable
-from mudanza.core.sinks.reading import read_as
+from mudanza.core.sinks.reading import has_no_records, no_records, read_as
 from mudanza.core.sinks.tree import Branch, tree_of
 from mudanza.core.sources.reader import ReadOptions
 
@@ -111,4 +111,6 @@ def options(layout: Layout) -> ReadOptions:
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:
     """A whole file; see `Sink.read`."""
+    if has_no_records(path, writer(layout, [one.title for one in layout.fields])):
+        return no_records(layout)
     return read_as(path, layout, shown, options(layout), error)

@@ -171,7 +171,9 @@ class DelimitedFile(WithoutCells):
         return Batch(rows, tuple(broken), tuple(line + start for line in cut.blank_lines))
 
     def _as_it_stands(self, text: str) -> str:
-        return text.replace(STAND_IN, self.form.delimiter).replace(_ESCAPED.decode(), self.form.delimiter)
+        if len(self.form.delimiter.encode()) > 1:
+            text = text.replace(STAND_IN, self.form.delimiter)
+        return text.replace(_ESCAPED.decode(), self.form.delimiter) if self.form.escape else text
 
     def _too_wide(self, rows: pl.DataFrame) -> list[BrokenRow]:
         width = len(self.headings)
@@ -201,11 +203,12 @@ class DelimitedFile(WithoutCells):
         text = pl.col(pl.String)
         if shape.delimiter.decode() != self.form.delimiter:
             text = text.str.replace_all(STAND_IN, self.form.delimiter, literal=True)
-        if _ESCAPED in body:
+        escaped = self.form.escape is not None and _ESCAPED in body
+        if escaped:
             text = text.str.replace_all(_ESCAPED.decode(), self.form.delimiter, literal=True)
         if (shape.quote and shape.quote * 2 in body) or shape.delimiter == STAND_IN.encode():
             rows = rows.with_columns(pl.when(text.str.len_bytes() > 0).then(text).name.keep())
-        elif _ESCAPED in body:
+        elif escaped:
             rows = rows.with_columns(text)
         return rows
 
