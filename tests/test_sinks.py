@@ -268,7 +268,7 @@ def test_texts_that_would_run_are_told_kept_or_quoted(tmp_path: Path) -> None:
 #: what is said of a form, and the words of the refusal
 WRONG_FORMS: list[tuple[Any, dict[str, Any], str]] = [
     ("xlxs", {}, "did you mean 'xlsx'"), ({"format": "json", "sheet": "x"}, {}, "says nothing of json"), ({"format": "csv", "formulas": "run"}, {}, "'told' or 'kept'"),
-    ({"format": "xml", "records": "one"}, {}, "no path of elements"), ("xml", {"titles": "Full name"}, "name of an element"), ("json", {"titles": "b.c"}, "within 'b'"),
+    ({"format": "xml", "records": "one"}, {}, "no path of elements"), ("xml", {"titles": "Full name", "name": "full%20name"}, "name of an element"), ("json", {"titles": "b.c"}, "within 'b'"),
     ("fixed", {"urn:mudanza:width": None}, "has a width"), ("fixed", {"urn:mudanza:start": 3}, "ends at"), ({"format": "xlsx", "ending": "x"}, {}, "no ending"), (5, {}, "name of a format"),
 ]  # fmt: skip
 

@@ -61,7 +61,12 @@ def show(name: str, as_json: bool) -> None:
 def _show(layout: Layout, name: str) -> None:
     d = layout.dialect
     ends = {"\r\n": "CRLF", "\n": "LF", "\r": "CR"}[d.line_end] + (" alone" if len(d.line_ends) == 1 else "")
-    look.heading(name, f"{look.plural(len(layout.fields), 'field')}; {d.encoding}, delimiter {d.delimiter!r}, {ends}")
+    from mudanza.core.layouts.form import FIXED
+
+    form = layout.form
+    written = f"{d.encoding}, delimiter {d.delimiter!r}, {ends}" if form.is_delimited else form.words
+    written = f"{written} in {d.encoding}, {ends}" if form.format == FIXED else written
+    look.heading(name, f"{look.plural(len(layout.fields), 'field')}; {written}")
     rows = [[one.title, one.name, str(one.kind), one.rule, ", ".join(_marks(one, layout))] for one in layout.fields]
     look.columns(rows, heads=["heading", "name", "kind", "takes", ""], fold=(3, 4))
     for reference in layout.references:

@@ -55,6 +55,7 @@ def command(
       mudanza lend owners --crosswalks --to codes-for-maria.xlsx
     """
     from mudanza.core.plans.plan_reading import load_plan
+    from mudanza.core.sinks.formats import built_file
     from mudanza.core.work.loans.crosswalk_sheets import lend_crosswalks
     from mudanza.core.work.loans.lend import lend
     from mudanza.core.work.loans.mapping_sheet import lend_mapping
@@ -75,7 +76,7 @@ def command(
         path, layout, name = Path(subject), find_layout(layout_name), Path(subject).stem
     else:
         layout = load_plan(move, subject).layout
-        path, name = move.out / f"{subject}.csv", subject
+        path, name = built_file(move, subject, layout), subject
     chosen = [c.strip() for c in columns.split(",")] if columns else []
     loan = lend(move, name, path, layout, columns=chosen, where=where, to=to, as_of=as_of, parameters=parameters)
     if as_json:

@@ -24,6 +24,8 @@ _SAID: dict[str, tuple[str, ...]] = {
 _CHOICES = {"formulas": (TOLD, KEPT, QUOTED), "blanks": ("null", "left out")}
 #: forms whose files have no beginning that could stand alone, so that how many bytes they have is known at their end
 WHOLE = (XLSX, ODS, PARQUET)
+#: forms that are read by what the layout says of them
+OF_THEIR_OWN = (JSON, NDJSON, XML, FIXED, PARQUET)
 #: forms in which a dot in a heading stands for what lies within
 NESTED = (JSON, NDJSON, XML)
 
@@ -143,35 +145,36 @@ def field_form(metadata: Metadata, column: Mapping[str, Any], at: KeyPath) -> Fi
     return FieldForm(width, start, sign, where == "start", bool(metadata.typed(column, ATTRIBUTE, bool, at)))
 
 
-def parts_of_title(title: str, form: Form) -> tuple[str, ...]:
-    """A heading as the names that lie within each other; one alone, where its dots are only signs (as in "Tel." and "Tel. 2")."""
+def way_to(title: str, name: str, form: Form) -> tuple[str, ...]:
+    """The names that lie within each other, of the heading of a field; one alone, where its dots are only signs (as in "Tel." and "Tel. 2").
+
+    In XML, elements are named by the heading if it can be the name of one, else by the field's `name`.
+    """
     parts = tuple(title.split("."))
+    if form.format == XML and not all(map(XML_NAME.fullmatch, parts if form.nested else (title,))):
+        title, parts = name, tuple(name.split("."))
     nests = form.nested and form.format in NESTED and all(part and part == part.strip() for part in parts)
     return parts if nests else (title,)
 
 
-def misfit(form: Form, titles: Sequence[str], fields: Sequence[FieldForm]) -> tuple[int, str, str] | None:
-    """Why a field cannot be written in a form: its number, what is wrong, and what can be done."""
-    ways = [parts_of_title(title, form) for title in titles]
-    if form.format in NESTED:
-        taken = {way: number for number, way in enumerate(ways)}
-        for number, way in enumerate(ways):
-            inside = next((way[:n] for n in range(1, len(way)) if way[:n] in taken), None)
-            if inside is not None:
-                return (
-                    number,
-                    f"{titles[number]!r} would stand within {'.'.join(inside)!r}, which is a value itself.",
-                    'Say "nested": false in the form, or name one of them otherwise.',
-                )
-    if form.format == XML:
-        for number, way in enumerate(ways):
-            wrong = next((name for name in way if not XML_NAME.fullmatch(name)), None)
-            if wrong is not None:
-                return (
-                    number,
-                    f"{wrong!r} cannot be the name of an element.",
-                    "Its heading (titles) names the element: letters, digits, _ and -, no spaces.",
-                )
+def misfit(form: Form, ways: Sequence[tuple[str, ...]], fields: Sequence[FieldForm]) -> tuple[int, str, str] | None:
+    """Why a field cannot be written in a form, of the names that lead to each: its number, what is wrong, and what can be done."""
+    taken = {way: number for number, way in enumerate(ways)} if form.format in NESTED else {}
+    for number, way in enumerate(ways) if form.format in NESTED else ():
+        inside = next((way[:n] for n in range(1, len(way)) if way[:n] in taken), None)
+        if inside is not None:
+            return (
+                number,
+                f"{'.'.join(way)!r} would stand within {'.'.join(inside)!r}, which is a value itself.",
+                'Say "nested": false in the form, or name one of them otherwise.',
+            )
+        wrong = next((name for name in way if form.format == XML and not XML_NAME.fullmatch(name)), None)
+        if wrong is not None:
+            return (
+                number,
+                f"{wrong!r} cannot be the name of an element.",
+                "Its heading (titles), or else its name, names the element: letters, digits, _ and -, no spaces.",
+            )
     if form.format == FIXED:
         end = 0
         for number, one in enumerate(fields):

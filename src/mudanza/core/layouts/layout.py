@@ -10,7 +10,7 @@ from typing import Any
 from mudanza.core.documents.errors import LayoutError, Place, unknown
 from mudanza.core.layouts.demands import FieldDemands, TableDemands
 from mudanza.core.layouts.dialect import Dialect
-from mudanza.core.layouts.form import FieldForm, Form
+from mudanza.core.layouts.form import FieldForm, Form, way_to
 from mudanza.core.layouts.types import FieldType, TextType
 from mudanza.core.values.key_rule import KeyRule
 from mudanza.core.values.kinds import Kind
@@ -88,6 +88,16 @@ class Layout:
     form: Form = field(default_factory=Form)
     dialect: Dialect = field(default_factory=Dialect)
     metadata: dict[str, Any] = field(default_factory=dict)
+
+    def way_to(self, one: Field) -> tuple[str, ...]:
+        """The names that lead to a field where names lie within each other."""
+        return way_to(one.title, one.name, self.form)
+
+    @property
+    def headings(self) -> dict[str, Field]:
+        """The fields by all headings that they may have in files."""
+        ways = {".".join(self.way_to(one)): one for one in self.fields}
+        return ways | {title: one for one in self.fields for title in one.titles}
 
     @property
     def action(self) -> Field | None:

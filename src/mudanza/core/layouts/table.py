@@ -16,7 +16,7 @@ from mudanza.core.documents.marks import KeyPath
 from mudanza.core.layouts.datatypes import BASES, type_of
 from mudanza.core.layouts.demands import field_demands, table_demands
 from mudanza.core.layouts.dialect import Dialect, dialect_of
-from mudanza.core.layouts.form import FIXED, TSV, WHOLE, Form, field_form, form_of, misfit
+from mudanza.core.layouts.form import FIXED, TSV, WHOLE, Form, field_form, form_of, misfit, way_to
 from mudanza.core.layouts.layout import Field, ForeignKey, Layout
 from mudanza.core.layouts.metadata import (
     ABSENT,
@@ -89,7 +89,9 @@ def layout_of_table(metadata: Metadata, table: Mapping[str, Any], within: Within
     names = [one.name for one in fields]
     whole = {**table, **schema}
     form = form_of(metadata, whole, () if FORM in table else at)
-    if (wrong := misfit(form, [one.title for one in fields], [one.form for one in fields])) is not None:
+    if (
+        wrong := misfit(form, [way_to(one.title, one.name, form) for one in fields], [one.form for one in fields])
+    ) is not None:
         raise metadata.fail((*where, wrong[0]), *wrong[1:])
     if form.format in WHOLE and BYTES_PER_FILE in whole:
         raise metadata.fail(

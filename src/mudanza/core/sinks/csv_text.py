@@ -188,6 +188,16 @@ def options_of(dialect: Dialect) -> ReadOptions:
     )
 
 
+def options(layout: Layout) -> ReadOptions:
+    """How a file of a layout is read again."""
+    return options_of(layout.dialect)
+
+
+def cell(field: Field, text: pl.Expr) -> pl.Expr:  # noqa: ARG001
+    """The text that the layout has for what a reader gives."""
+    return text
+
+
 def as_read(dialect: Dialect, columns: Sequence[str]) -> list[pl.Expr]:
     """The columns of a file as its dialect means them: without those that are skipped, and without the spaces that do not count."""
     kept = [pl.col(name) for name in columns[dialect.around.columns :]]

@@ -72,8 +72,8 @@ def _padded(field: Field, text: pl.Expr) -> pl.Expr:
     return pl.when(text == "").then(pl.lit(" " * width)).otherwise(padded)
 
 
-def _bare(field: Field, text: pl.Expr) -> pl.Expr:
-    """A cell without its padding."""
+def cell(field: Field, text: pl.Expr) -> pl.Expr:
+    """The text that the layout has for what a reader gives: without its padding."""
     form = field.form
     if form.padding == "0" and form.at_start and isinstance(field.type, NumberType):
         text = text.str.replace(_ZEROS, "${1}${2}")
@@ -128,4 +128,4 @@ def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = Mud
     """A whole file; see `Sink.read`."""
     if has_no_records(path, writer(layout, [one.title for one in layout.fields])):
         return no_records(layout)
-    return read_as(path, layout, shown, options(layout), error, _bare)
+    return read_as(path, layout, shown, options(layout), error, cell)

@@ -15,6 +15,7 @@ from mudanza.core.layouts.form import CSV, FIXED, JSON, NDJSON, ODS, PARQUET, TS
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.writer import Writer
+from mudanza.core.sources.reader import ReadOptions
 
 
 class Sink(Protocol):
@@ -26,6 +27,14 @@ class Sink(Protocol):
 
     def problems(self, field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:
         """The texts that the format has no way to write."""
+        ...
+
+    def options(self, layout: Layout) -> ReadOptions:
+        """How such a file is read again."""
+        ...
+
+    def cell(self, field: Field, text: pl.Expr) -> pl.Expr:
+        """The text that the layout has for what a reader gives."""
         ...
 
     def read(self, path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:

@@ -10,11 +10,11 @@ import polars as pl
 
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.findings.problem import Problem
-from mudanza.core.layouts.form import JSON, parts_of_title
+from mudanza.core.layouts.form import JSON
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types import NumberType, YesNoType
 from mudanza.core.layouts.types.number import BINARY
-from mudanza.core.sinks.native import BETWEEN, each, filled, number_or, unwritable
+from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, filled, number_or, unwritable
 from mudanza.core.sinks.reading import read_as
 from mudanza.core.sinks.tree import Branch, tree_of
 from mudanza.core.sources.reader import ReadOptions
@@ -29,7 +29,7 @@ class JsonWriter:
     def __init__(self, layout: Layout, titles: Sequence[str]) -> None:
         self._form = layout.form
         fields = {one.title: one for one in layout.fields}
-        self._tree = tree_of({title: parts_of_title(title, layout.form) for title in titles})
+        self._tree = tree_of({title: layout.way_to(fields[title]) for title in titles})
         self._tokens = {title: _token(fields[title], pl.col(title)) for title in titles}
         self._begun = False
 
@@ -129,6 +129,10 @@ def options(layout: Layout) -> ReadOptions:
         **({"records": ".".join(layout.form.records) or "."} if layout.form.format == JSON else {}),
     }
     return ReadOptions(format="json", own=own, exact=True)
+
+
+#: The text that the layout has for what a reader gives.
+cell = as_layout_writes
 
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:

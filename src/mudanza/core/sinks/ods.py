@@ -17,6 +17,7 @@ from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.sinks import sheet_cells
 from mudanza.core.sinks.markup import escaped, escaped_alone
+from mudanza.core.sinks.native import as_layout_writes
 from mudanza.core.sinks.reading import read_as
 from mudanza.core.sinks.sheet_cells import MOST_ROWS, number_format, sheet_cell, sheet_name, width_of, words_of
 from mudanza.core.sinks.sheet_columns import too_many
@@ -249,6 +250,10 @@ def options(layout: Layout) -> ReadOptions:
     """How such a file is read again."""
     sheet = sheet_name(layout.form.sheet or layout.name)
     return ReadOptions(format="workbook", sheet=sheet, heading=int(layout.dialect.header), exact=True)
+
+
+#: The text that the layout has for what a reader gives.
+cell = as_layout_writes
 
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:

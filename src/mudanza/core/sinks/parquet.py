@@ -16,7 +16,7 @@ from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types import DateType, NumberType, YesNoType
 from mudanza.core.layouts.types.number import BINARY
-from mudanza.core.sinks.native import BETWEEN, each, filled
+from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, filled
 from mudanza.core.sinks.reading import read_as
 from mudanza.core.sources.reader import ReadOptions
 
@@ -103,6 +103,10 @@ def problems(field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:  # n
 def options(layout: Layout) -> ReadOptions:  # noqa: ARG001
     """How such a file is read again."""
     return ReadOptions(format="parquet", own={"texts": BETWEEN}, exact=True)
+
+
+#: The text that the layout has for what a reader gives.
+cell = as_layout_writes
 
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:

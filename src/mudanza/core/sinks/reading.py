@@ -29,8 +29,10 @@ def read_as(
     Raises `error` if a row is damaged.
     """
     reader = open_source(path, options)
-    names = {title: one.title for one in layout.fields for title in one.titles}
-    found = {names[raw]: name for name, raw in zip(reader.headings, reader.raw_headings, strict=True) if raw in names}
+    names = layout.headings
+    found = {
+        names[raw].title: name for name, raw in zip(reader.headings, reader.raw_headings, strict=True) if raw in names
+    }
     nothing = pl.lit(None, dtype=pl.String)
     texts = [
         cell(one, pl.col(found[one.title]) if one.title in found else nothing).alias(one.title) for one in layout.fields

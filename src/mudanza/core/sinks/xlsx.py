@@ -18,6 +18,7 @@ from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.sinks import sheet_cells
+from mudanza.core.sinks.native import as_layout_writes
 from mudanza.core.sinks.reading import read_as
 from mudanza.core.sinks.sheet_cells import MOST_ROWS, input_rule, number_format, sheet_name, width_of
 from mudanza.core.sinks.sheet_columns import SheetColumns, too_many
@@ -147,6 +148,10 @@ def options(layout: Layout) -> ReadOptions:
     else:
         sheet, heading = sheet_name(layout.form.sheet or layout.name), int(layout.dialect.header)
     return ReadOptions(format="workbook", sheet=sheet, heading=heading, exact=True)
+
+
+#: The text that the layout has for what a reader gives.
+cell = as_layout_writes
 
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:

@@ -12,11 +12,10 @@ import polars as pl
 
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.findings.problem import Problem
-from mudanza.core.layouts.form import parts_of_title
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types import NumberType
 from mudanza.core.sinks.markup import FORBIDDEN, RULE, escaped, escaped_attribute
-from mudanza.core.sinks.native import BETWEEN, each, filled, number_or, unwritable
+from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, filled, number_or, unwritable
 from mudanza.core.sinks.reading import has_no_records, no_records, read_as
 from mudanza.core.sinks.tree import Branch, tree_of
 from mudanza.core.sources.reader import ReadOptions
@@ -32,7 +31,7 @@ class XmlWriter:
     def __init__(self, layout: Layout, titles: Sequence[str]) -> None:
         self._path = layout.form.records
         self._fields = {one.title: one for one in layout.fields}
-        self._tree = tree_of({title: parts_of_title(title, layout.form) for title in titles})
+        self._tree = tree_of({title: layout.way_to(self._fields[title]) for title in titles})
         self._record = self._element(self._path[-1], self._tree)
 
     def head(self) -> bytes:
@@ -107,6 +106,10 @@ def problems(field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:  # n
 def options(layout: Layout) -> ReadOptions:
     """How such a file is read again."""
     return ReadOptions(format="xml", own={"texts": BETWEEN, "records": ".".join(layout.form.records)}, exact=True)
+
+
+#: The text that the layout has for what a reader gives.
+cell = as_layout_writes
 
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:

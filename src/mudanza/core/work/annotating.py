@@ -16,13 +16,13 @@ from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.findings.codes import CODES
 from mudanza.core.findings.finding import subject
 from mudanza.core.layouts.layout import Layout
+from mudanza.core.sinks.xlsx import new_book
 from mudanza.core.state.files import Outputs, keep_apart
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.check import CheckResult
 from mudanza.core.work.checking.headings import match_headings
 from mudanza.core.work.checking.opened import Opened, open_to_check
 from mudanza.core.work.loans.decision_sheets import lines_of
-from mudanza.core.work.loans.loan_book import new_book
 
 _MOST_ROWS, _MOST_COLUMNS = 1_048_576, 16_384
 #: a sheet holds so many links, and nobody reads more notes
@@ -67,7 +67,7 @@ def annotate(path: Path, layout: Layout, result: CheckResult, out: Path, *, shee
     headings = match_headings(opened, layout, result.file)
     marked = _marked(result.findings, headings.columns)
     buffer = io.BytesIO()
-    book = new_book(buffer)
+    book = new_book(buffer, in_memory=True)
     first, records = book.add_worksheet(_FINDINGS), book.add_worksheet(_RECORDS)
     places = _write_records(book, records, opened, marked)
     _write_findings(book, first, result, places, {title: columns.index(c) for title, c in headings.columns.items()})

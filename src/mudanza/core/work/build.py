@@ -8,6 +8,7 @@ from collections.abc import Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import date
+from pathlib import Path
 
 import polars as pl
 
@@ -155,6 +156,7 @@ def build(
         text = json.dumps(build_shape(built), indent=2, ensure_ascii=False) + "\n"
         outputs.create_text(move.out / "run.json", text)
         _describe_all(move, plans, tables, outputs)
+        _take_away_other_forms(move, ledger, results, outputs)
         _commit(ledger, run, outputs, results)
     return built
 
@@ -163,12 +165,33 @@ def _describe_all(move: Move, plans: Sequence[Plan], tables: TablesAtHand, outpu
     """Write what describes all files that are to be imported, with the references between them, if there are several."""
     made = {plan.name: plan.layout for plan in plans}
     there = {name: one for name, one in tables.layouts.items() if built_file(move, name, one).is_file()}
-    written = {name: (one, built_file(move, name, one).name) for name, one in sorted({**there, **made}.items())}
+    written = {
+        name: (one, built_file(move, name, one).name)
+        for name, one in sorted({**there, **made}.items())
+        if one.form.is_delimited
+    }
     path = move.out / DESCRIPTION
     if len(written) > 1:
         outputs.create_text(path, metadata_of_all(written))
     else:
         outputs.take_away(path)
+
+
+def _take_away_other_forms(move: Move, ledger: Ledger, results: Sequence[ListResult], outputs: Outputs) -> None:
+    """Take away what the build before wrote of lists whose files have another form since."""
+    before: dict[str, list[str]] = {}
+    for run in ledger.runs():
+        if run.command == "build" and run.state == "done":
+            made: dict[str, list[str]] = {}
+            for file in run.written:
+                made.setdefault(str(file.get("list")), []).append(Path(str(file["path"])).name)
+            before = {**made, **before}
+    for one in results:
+        now = [Path(file.path).name for file in one.files]
+        names = before.get(one.name, now)
+        if names[0] != now[0]:
+            for name in set(names) - set(now):
+                outputs.take_away(move.out / name)
 
 
 def _wanted(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, Collection[str]]:

@@ -97,6 +97,13 @@ CODES = [
         told("The layout's dialect says ','; the file is written with ';'."),
     ),
     Code(
+        "file.form",
+        S,
+        "The file is in another form than the layout says.",
+        "Have it written in the form that the target takes. What could be read was checked all the same.",
+        told("The layout says JSON; the file is a workbook."),
+    ),
+    Code(
         "file.encoding",
         S,
         "The file is in another encoding than the layout or the plan says.",

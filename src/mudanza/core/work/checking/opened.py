@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import polars as pl
 
+from mudanza.core.documents.errors import SourceError
 from mudanza.core.findings.finding import Finding
 from mudanza.core.layouts.dialect import Dialect
+from mudanza.core.layouts.form import OF_THEIR_OWN, WHOLE
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.sinks.csv_text import as_read, options_of
+from mudanza.core.sinks.formats import sink_of
 from mudanza.core.sources.opening import open_source, recognise
 from mudanza.core.sources.reader import Batch, Encoding, Reader, ReadOptions
 from mudanza.core.values.row_columns import LINE
@@ -33,6 +36,8 @@ class Opened:
     findings: tuple[Finding, ...]
     dialect: Dialect
     as_said: bool
+    #: the texts that the layout has for what the reader gives in some columns
+    cells: Mapping[str, pl.Expr] = field(default_factory=dict)
 
     @property
     def in_sheet(self) -> bool:
@@ -58,7 +63,7 @@ class Opened:
         """The rows, as the dialect means them; without what it lets stand around them."""
         around = self.dialect.around
         for batch in self.reader.batches():
-            made = batch
+            made = replace(batch, rows=batch.rows.with_columns(**self.cells)) if self.cells else batch
             if self.as_said and (around.columns or around.trim):
                 made = replace(made, rows=batch.rows.select(*as_read(self.dialect, self.reader.headings), LINE))
             if self.as_said and around.blank_rows:
@@ -73,7 +78,9 @@ def _without_blank_rows(batch: Batch) -> Batch:
 
 def open_to_check(path: Path, layout: Layout, shown: str, sheet: str | None = None) -> Opened:
     """Open a file in whatever format. Raises SourceError if it cannot be read at all."""
-    dialect = layout.dialect
+    form, dialect = layout.form, layout.dialect
+    if form.format in OF_THEIR_OWN and (opened := _in_its_form(path, layout)) is not None:
+        return opened
     options = replace(options_of(dialect), encoding=None, sheet=sheet)
     first = open_source(path, options)
     if first.facts.sheet is not None or first.facts.unit == "record":
@@ -89,7 +96,32 @@ def open_to_check(path: Path, layout: Layout, shown: str, sheet: str | None = No
         # its own heading line stays
         again = replace(options, encoding=said, heading=reader.facts.heading_line or options.heading)
         reader = open_source(path, again)
-    return _opened(reader, layout, shown)
+    opened = _opened(reader, layout, shown)
+    found = reader.facts
+    if form.is_delimited or (form.format in WHOLE and found.sheet is not None):
+        return opened
+    other = Finding("file.form", shown, value=found.format, rule=form.words)
+    return replace(opened, findings=(other, *opened.findings))
+
+
+def _in_its_form(path: Path, layout: Layout) -> Opened | None:
+    """A file as the layout's form is read, in the texts that the layout has; None if it is in another form. Fields that no record has are blank."""
+    sink = sink_of(layout)
+    try:
+        reader = open_source(path, sink.options(layout))
+        names = layout.headings
+        known = {raw: head for head, raw in zip(reader.headings, reader.raw_headings, strict=True) if raw in names}
+    except SourceError:
+        return None
+    if not known:
+        return None
+    cells = {head: sink.cell(names[raw], pl.col(head)) for raw, head in known.items()}
+    there = {names[raw].name for raw in known}
+    absent = [one for one in layout.fields if one.name not in there]
+    cells |= {one.title: sink.cell(one, pl.lit(None, dtype=pl.String)) for one in absent}
+    titles = tuple(one.title for one in absent)
+    raw = (*(names[one].title if one in names else one for one in reader.raw_headings), *titles)
+    return Opened(reader, (*reader.headings, *titles), raw, (), layout.dialect, False, cells)
 
 
 def _best(first: Reader, path: Path, options: ReadOptions, layout: Layout) -> Reader:

@@ -10,11 +10,13 @@ from pathlib import Path
 from typing import Any
 
 from mudanza.core.documents.errors import LoanError, Place, nearest
+from mudanza.core.sinks.sheet_cells import sheet_name
+from mudanza.core.sinks.xlsx import new_book
 from mudanza.core.sources.cells import column_letters, formulas_of
 from mudanza.core.sources.guard import guard_workbook
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.sources.workbook import Workbook
-from mudanza.core.work.loans.loan_book import add_slip, new_book, sheet_name
+from mudanza.core.work.loans.loan_book import add_slip
 
 #: the height of a line, in points
 _LINE = 15
@@ -68,7 +70,7 @@ class ReturnedRow:
 def sheets_bytes(sheets: Sequence[Sheet], slip: Mapping[str, Any] | None) -> bytes:
     """A whole XLSX file, with the slip inside; without one, it is not to come back."""
     buffer = io.BytesIO()
-    book = new_book(buffer)
+    book = new_book(buffer, in_memory=True)
     head = book.add_format({"bold": True, "bg_color": "#E7ECEF", "bottom": 1, "text_wrap": True, "valign": "top"})
     quiet = book.add_format({"italic": True, "font_color": "#5B6770"})
     shut = book.add_format({"text_wrap": True, "valign": "top", "num_format": "@", "font_color": "#333F48"})

@@ -11,12 +11,14 @@ import polars as pl
 
 from mudanza.core.documents.errors import LoanError, Place
 from mudanza.core.findings.finding import Finding
+from mudanza.core.sinks.sheet_cells import sheet_name
+from mudanza.core.sinks.xlsx import CHOICES
 from mudanza.core.sources.cells import column_letters, formulas_of
 from mudanza.core.sources.guard import guard_workbook
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.sources.workbook import Workbook
 from mudanza.core.values.row_columns import LINE
-from mudanza.core.work.loans.loan_book import CHOICES, REMOVAL, SLIP, sheet_name
+from mudanza.core.work.loans.loan_book import REMOVAL, SLIP
 
 _LOOK = 30
 
