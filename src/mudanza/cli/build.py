@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 from rich.text import Text
 
-from mudanza.cli import look
+from mudanza.cli import completing, look
 from mudanza.cli.options import answered, here, json_option, run_options, wait_option
 from mudanza.core.work.shapes import build_shape
 
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 
 @click.command("build")
-@click.argument("lists", nargs=-1)
+@click.argument("lists", nargs=-1, shell_complete=completing.lists)
 @click.option("--rehearse", is_flag=True, help="Do everything and write nothing, not even identifiers.")
 @click.option("--compare", is_flag=True, help="Tell which records and fields differ from the build before.")
 @click.option("--fewer", is_flag=True, help="Write far fewer records than the build before: it is meant.")

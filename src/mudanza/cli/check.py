@@ -217,6 +217,8 @@ def _known_by(found: Recognised | None) -> str:
         return ""
     if found.described_in is not None:
         return f" (as {found.described_in.name} says)"
+    if found.by_name:
+        return " (by its name)"
     return " (by its headings)" if found.share == 1 else f" (by {found.share:.0%} of its headings)"
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 from rich.text import Text
 
-from mudanza.cli import look
+from mudanza.cli import completing, look
 from mudanza.cli.options import answered, here, json_option, run_options
 from mudanza.core.work.shapes import crosswalks_shape
 
@@ -20,7 +20,7 @@ _SHOWN = 25
 
 
 @click.command("crosswalk")
-@click.argument("list_name", metavar="LIST")
+@click.argument("list_name", metavar="LIST", shell_complete=completing.lists)
 @click.option("--name", metavar="CROSSWALK", help="Only this crosswalk.")
 @click.option("--ask", is_flag=True, help="Go through the codes that nobody has confirmed, one by one.")
 @click.option("--review", is_flag=True, help="Go through all codes again, one by one.")

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mudanza.cli import look
+from mudanza.cli import completing, look
 from mudanza.cli.options import here_or_none, json_option
 from mudanza.core.work.shapes import code_shape, step_shape
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 @click.command("explain")
-@click.argument("name", required=False)
+@click.argument("name", required=False, shell_complete=completing.codes)
 @json_option
 def command(name: str | None, as_json: bool) -> None:
     """Explain a finding's code or a step; without NAME, or with `steps` or `codes`, list them. In a move folder, its own steps too.

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mudanza.cli import look
+from mudanza.cli import completing, look
 from mudanza.cli.check import find_layout
 from mudanza.cli.options import answered, here, json_option, run_options, wait_option
 from mudanza.core.work.shapes import decision_loan_shape, loan_shape
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 @click.command("lend")
-@click.argument("subject", metavar="LIST|FILE")
+@click.argument("subject", metavar="LIST|FILE", shell_complete=completing.subjects)
 @click.option("--layout", "layout_name", metavar="FILE|NAME", help="The layout of a FILE.")
 @click.option("--columns", metavar="A,B", help="The fields to lend, besides the key (all).")
 @click.option("--where", metavar="CONDITION", help="The rows to lend: a condition on {Heading} or {@field}.")

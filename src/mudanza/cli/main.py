@@ -22,6 +22,7 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 COMMANDS = {
     "init": "Start a move folder with commented, valid files.",
     "survey": "Look at an old export: is it whole, what is in each column.",
+    "records": "Look at chosen records and columns of anything, and write them anywhere.",
     "layout": "Show the target's import layout.",
     "match": "Draft a plan: propose where each field comes from.",
     "crosswalk": "Find the codes that a plan translates, and propose targets.",
@@ -35,6 +36,7 @@ COMMANDS = {
     "handed-over": "Note that the target took a build in; show what it holds.",
     "ledger": "Show runs, identifiers given out, and loans.",
     "explain": "Explain a finding or a step of the language.",
+    "completion": "Print what makes a shell complete commands, lists, columns, codes and keys.",
     "demo": "Create the example of two clinics and walk through it.",
 }
 

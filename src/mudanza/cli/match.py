@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 from rich.text import Text
 
-from mudanza.cli import look
+from mudanza.cli import completing, look
 from mudanza.cli.options import here, json_option
 from mudanza.core.work.shapes import draft_shape, reasons_shape
 
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 @click.command("match")
-@click.argument("list_name", metavar="LIST")
+@click.argument("list_name", metavar="LIST", shell_complete=completing.lists)
 @click.option(
     "--source", "sources", metavar="FILE", multiple=True, help="Start the plan with this source; may be repeated."
 )

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import click
 from rich.text import Text
 
-from mudanza.cli import look
+from mudanza.cli import completing, look
 from mudanza.cli.options import answered, here, json_option, run_options
 from mudanza.core.plans.move import SETTINGS
 from mudanza.core.work.shapes import coverage_shape, preview_shape
@@ -24,7 +24,7 @@ _PAUSE = 0.2
 
 
 @click.command("preview")
-@click.argument("list_name", metavar="LIST")
+@click.argument("list_name", metavar="LIST", shell_complete=completing.lists)
 @click.option("--rows", "-n", default=3, show_default=True, type=click.IntRange(1, 500), help="Rows of each source.")
 @click.option("--source", metavar="NAME", help="Only this source.")
 @click.option("--fields", metavar="A,B", help="Only these fields.")

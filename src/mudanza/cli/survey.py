@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING
 import click
 
 from mudanza.cli import look
-from mudanza.cli.options import day_option, here_or_none, json_option, pairs
+from mudanza.cli.options import day_option, here_or_none, json_option
+from mudanza.cli.source_options import source_options
 from mudanza.cli.survey_view import show_all
 from mudanza.core.state.ledger import ledger_of
 from mudanza.core.state.surveys import note_surveys
@@ -39,13 +40,7 @@ if TYPE_CHECKING:
     metavar="FILE",
     help="Draw what is filled (.png, .svg, .pdf).",
 )
-@click.option("--delimiter", metavar="C", help="What stands between values, if the guess is wrong.")
-@click.option("--encoding", metavar="NAME", help="The file's encoding, if the guess is wrong.")
-@click.option("--heading", metavar="N", help="The line of the heading; 0 if there is none.")
-@click.option("--sheet", metavar="NAME", help="The sheet of a workbook, if the guess is wrong.")
-@click.option(
-    "--how", multiple=True, callback=pairs, metavar="KEY=VALUE", help="Any other setting that a plan's source can have."
-)
+@source_options
 @json_option
 @click.pass_context
 def command(
@@ -55,11 +50,7 @@ def command(
     newer_than: date | None,
     details: bool,
     chart_file: Path | None,
-    delimiter: str | None,
-    encoding: str | None,
-    heading: str | None,
-    sheet: str | None,
-    how: dict[str, str],
+    options: ReadOptions,
     as_json: bool,
 ) -> None:
     """Look at old exports before anything else: is it whole, what is in each column?
@@ -82,8 +73,6 @@ def command(
     from mudanza.core.work.survey.subjects import subjects, unreadable
     from mudanza.core.work.survey.surveying import find_values, survey_subject
 
-    said = {"delimiter": delimiter, "encoding": encoding, "heading": heading, "sheet": sheet}
-    options = _options({**{k: v for k, v in said.items() if v is not None}, **how})
     move = here_or_none()
     named = subjects(sources, options, move)
     found, missing = named.subjects, named.unreadable
@@ -115,18 +104,6 @@ def command(
         show_all(results, refers, about, details, chart_file)
     stopped = bool(missing) or any(g.severity == "stop" for r in results for g in r.findings)
     ctx.exit(1 if stopped or any(r.damaged for r in results) else 0)
-
-
-def _options(said: dict[str, str]) -> ReadOptions:
-    from mudanza.core.sources.settings import said_options
-
-    def fail(what: str, key: str, hint: str | None) -> Exception:
-        return click.BadParameter(
-            f"{what} {hint or ''}".strip(),
-            param_hint=f"--{key}" if key in ("delimiter", "encoding", "heading", "sheet") else "--how",
-        )
-
-    return said_options(said, fail)
 
 
 def _about_several(refers: list[LikelyReference]) -> list[Finding]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 from rich.text import Text
 
-from mudanza.cli import look
+from mudanza.cli import completing, look
 from mudanza.cli.options import answered, here, json_option, run_options, short_time
 from mudanza.core.work.shapes import trace_shape
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 @click.command("trace")
-@click.argument("key")
+@click.argument("key", shell_complete=completing.keys)
 @click.option(
     "--list",
     "lists",

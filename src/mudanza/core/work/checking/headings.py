@@ -111,5 +111,6 @@ def _order(opened: Opened, layout: Layout, columns: Mapping[str, str], shown: st
 def share_of_headings(layout: Layout, headings: Sequence[str]) -> float:
     """How much of a layout's headings and a file's are the same, 0 to 1; what looks the same is the same."""
     there = {as_seen(heading) for heading in headings if heading.strip()}
-    known = sum(any(as_seen(title) in there for title in one.titles) for one in layout.fields)
+    names = layout.headings
+    known = len({one.name for heading, one in names.items() if as_seen(heading) in there})
     return known / max(len(layout.fields), len(there), 1)

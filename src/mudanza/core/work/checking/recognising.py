@@ -8,6 +8,7 @@ from pathlib import Path
 
 from mudanza.core.documents.errors import SourceError
 from mudanza.core.layouts.csvw import BESIDE, DESCRIPTION, read_layouts
+from mudanza.core.layouts.form import FIXED
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
@@ -19,11 +20,12 @@ _LEAST = 0.5
 
 @dataclass(frozen=True)
 class Recognised:
-    """The layout that a file was made for, and by what that is known: the description of a file, or its share of headings, 0 to 1."""
+    """The layout that a file was made for, and by what that is known: the description of a file, its name, or its share of headings, 0 to 1."""
 
     layout: Layout
     described_in: Path | None = None
     share: float = 1.0
+    by_name: bool = False
 
 
 def described(path: Path) -> Recognised | None:
@@ -44,6 +46,10 @@ def recognised(path: Path, layouts: Mapping[str, Layout], sheet: str | None = No
     known = described(path)
     if known is not None:
         return known
+    for one in layouts.values():
+        # of fixed width there is nothing else to go by
+        if one.form.format == FIXED and path.suffix == one.form.ending and path.name.startswith(f"{one.name}."):
+            return Recognised(one, by_name=True)
     found: list[Recognised] = []
     # as it stands, and with the heading further down, below a title
     for exact in (True, False):

@@ -3,30 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 from typing import Any
 
-import polars as pl
-
-from mudanza.core.documents.errors import LanguageError, LoanError, Place
-from mudanza.core.language.compiling import Compiler
+from mudanza.core.documents.errors import LoanError, Place
 from mudanza.core.language.parameters import Parameters
-from mudanza.core.language.parsing import parse_condition
-from mudanza.core.language.trying import without_tables
-from mudanza.core.language.value import Stages, Value, run_stages
 from mudanza.core.layouts.layout import Layout
-from mudanza.core.layouts.rules import blank_in_file
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.csv_text import RowWriter
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import ledger_of, sweep_behind
 from mudanza.core.state.loans import note_loan
 from mudanza.core.values.digest import digest_of
-from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.loans.lent import key_fields, read_records
 from mudanza.core.work.loans.loan_book import most_rows, workbook_bytes
+from mudanza.core.work.row_condition import RowCondition
 
 
 @dataclass(frozen=True)
@@ -78,7 +71,9 @@ def lend(
     records = read_records(path, layout, shown)
     if where is not None:
         given = Parameters(parameters or {}, move.parameters)
-        records = _chosen(records, layout, where, as_of or date.today(), given, shown)
+        titles = [one.title for one in layout.fields]
+        condition = RowCondition(where, titles, layout, as_of or date.today(), given)
+        records = condition.of(records, shown, LoanError)
     if records.is_empty():
         raise LoanError("no row was chosen, so there is nothing to lend.", place=Place(shown), hint="Look at --where.")
     if records.height > most_rows():
@@ -121,37 +116,3 @@ def lend(
         name = move.shown(final)
         ledger.commit(run, outputs, counts, [source.as_dict()], [digest.as_dict(), book.digest(name).as_dict()])
     return Loan(loan, subject, name, records.height, [f.title for f in fields], needed)
-
-
-def _chosen(
-    records: pl.DataFrame, layout: Layout, text: str, as_of: date, parameters: Parameters, shown: str
-) -> pl.DataFrame:
-    """The records that meet a condition. Raises LoanError if it cannot be told for one of them."""
-
-    def typed(name: str) -> Value | None:
-        field = next((f for f in layout.fields if f.name == name), None)
-        if field is None:
-            return None
-        text = pl.col(field.title)
-        cell = pl.when(~blank_in_file(field, text)).then(text)
-        return Value(field.kind, field.type.read(cell))
-
-    stages = Stages()
-    around = without_tables(as_of, parameters)
-    titles = [f.title for f in layout.fields]
-    compiler = Compiler(titles, around, stages, typed, [f.name for f in layout.fields])
-    try:
-        value = compiler.condition(text, parse_condition(text), None)
-    except LanguageError as error:
-        place = error.place or Place()
-        raise LanguageError(error.what, place=replace(place, key="--where"), hint=error.hint) from None
-    rows = run_stages(records.lazy(), stages.early)
-    if value.failed is not None:
-        bad = rows.filter(value.failed).select(LINE).collect()
-        if bad.height:
-            raise LoanError(
-                "--where cannot be told for this row.",
-                place=Place(shown, bad[LINE][0]),
-                hint="Add `or blank` to its step.",
-            )
-    return rows.filter(value.expr).select(records.columns).collect()

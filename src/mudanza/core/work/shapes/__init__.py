@@ -1,5 +1,6 @@
 """The public JSON shapes: what commands print with --json, and what stands in run.json. They are described in docs/commands.md, and stable."""
 
+from mudanza.core.work.shapes.asking import answer_shape, written_answer_shape
 from mudanza.core.work.shapes.building import (
     build_shape,
     check_shape,
@@ -45,6 +46,7 @@ from mudanza.core.work.shapes.remembering import (
 
 __all__ = [
     "absent_shape",
+    "answer_shape",
     "build_shape",
     "check_shape",
     "code_shape",
@@ -82,4 +84,5 @@ __all__ = [
     "taken_back_shape",
     "target_shape",
     "trace_shape",
+    "written_answer_shape",
 ]

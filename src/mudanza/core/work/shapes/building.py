@@ -114,7 +114,7 @@ def recognised_shape(found: Recognised | None) -> Shape:
     """By what the layout of a file is known, where nobody named it."""
     if found is None:
         return {"recognised": None}
-    by = found.described_in.name if found.described_in is not None else "headings"
+    by = found.described_in.name if found.described_in is not None else "name" if found.by_name else "headings"
     return {"recognised": {"by": by, "share": round(found.share, 3)}}
 
 

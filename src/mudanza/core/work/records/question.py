@@ -1,0 +1,90 @@
+"""What is asked of records, and questions that are kept under a name in the move (`questions/NAME.toml`)."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, fields, replace
+from pathlib import Path
+from typing import Any
+
+from mudanza.core.documents.document import read_toml
+from mudanza.core.documents.errors import MoveError, Place, unknown
+from mudanza.core.plans.move import Move
+from mudanza.core.state.files import Outputs
+
+FOLDER = "questions"
+
+
+@dataclass(frozen=True)
+class Question:
+    """Of what records are asked, and which: the columns (none: all), a condition, how they are sorted (a heading; with - in front, from the last to the first), one key, at most so many (None: all),
+    whether rows that are alike count once, and by which columns they are only counted."""
+
+    subject: str
+    columns: tuple[str, ...] = ()
+    where: str | None = None
+    sort: tuple[str, ...] = ()
+    key: str | None = None
+    most: int | None = None
+    distinct: bool = False
+    count_by: tuple[str, ...] = ()
+
+    def over(self, other: Mapping[str, Any]) -> Question:
+        """The same question with what is said anew."""
+        return replace(self, **{name: value for name, value in other.items() if value not in (None, (), False)})
+
+
+def question_path(move: Move, name: str) -> Path:
+    """Where a question stands."""
+    return move.folder / FOLDER / f"{name}.toml"
+
+
+def load_question(move: Move, name: str) -> Question:
+    """A question that was kept. Raises MoveError if there is none of that name, or its file is wrong."""
+    path = question_path(move, name)
+    if not path.is_file():
+        known = move.names(FOLDER, ".toml")
+        raise MoveError(
+            unknown("question", name, known),
+            place=Place(FOLDER),
+            hint=f"There are: {', '.join(known)}." if known else "Keep one: mudanza records … --save NAME.",
+        )
+    said = read_toml(path, MoveError).only(one.name for one in fields(Question))
+    subject = said.get("subject", str)
+    if subject is None:
+        raise said.fail("the question does not say of what.", None, 'Add subject = "owners".')
+    return Question(
+        subject=subject,
+        columns=said.texts("columns", 'Write columns = ["Name", "Town"].'),
+        where=said.get("where", str),
+        sort=said.texts("sort", 'Write sort = ["Town"].'),
+        key=said.get("key", str),
+        most=said.get("most", int),
+        distinct=said.get("distinct", bool, False),
+        count_by=said.texts("count_by", 'Write count_by = ["Town"].'),
+    )
+
+
+def text_of(question: Question) -> str:
+    """A question as its file has it."""
+    lines = []
+    for one in fields(question):
+        value = getattr(question, one.name)
+        if value not in (None, (), False):
+            lines.append(
+                f"{one.name} = {json.dumps(list(value) if isinstance(value, tuple) else value, ensure_ascii=False)}"
+            )
+    return "\n".join(lines) + "\n"
+
+
+def keep_question(move: Move, name: str, question: Question) -> Path:
+    """Keep a question under a name; one that was kept under it before goes. Raises MoveError for a name that is none."""
+    if not re.fullmatch(r"[\w-]+", name):
+        raise MoveError(f"{name!r} cannot be the name of a question.", hint="Use letters, digits, _ and -.")
+    path = question_path(move, name)
+    with Outputs(FOLDER) as outputs:
+        outputs.create_text(path, text_of(question))
+        outputs.publish()
+    return path
