@@ -49,6 +49,8 @@ def _subjects(ctx: click.Context) -> list[str]:
 
 def _asked(ctx: click.Context) -> str:
     value = ctx.params.get("subject") or ctx.params.get("list_name") or ctx.params.get("names")
+    # behind an option that still wants its value, Click leaves arguments aside
+    value = value or (ctx.args[0] if ctx.args else None)
     return str(value[0] if isinstance(value, tuple) else value)
 
 
@@ -66,9 +68,9 @@ def _keys(ctx: click.Context) -> list[str]:
     from mudanza.core.sinks.formats import read_built
 
     move = here()
-    wanted = ctx.params.get("subject") or ctx.params.get("list_name")
+    names = _lists(ctx)
     found: list[str] = []
-    for name in [wanted] if wanted else _lists(ctx):
+    for name in [_asked(ctx)] if _asked(ctx) in names else names:
         layout = load_plan(move, name).layout
         rows = read_built(move, name, layout)
         if rows is not None:

@@ -69,6 +69,7 @@ def command(
       mudanza survey clinic:visits --json
     """
     from mudanza.core.documents.errors import SourceError
+    from mudanza.core.work.records.own_files import no_own_files
     from mudanza.core.work.survey.references import Surveyed, references
     from mudanza.core.work.survey.subjects import subjects, unreadable
     from mudanza.core.work.survey.surveying import find_values, survey_subject
@@ -83,6 +84,8 @@ def command(
     results, read = [], []
     for subject in found:
         try:
+            if move is not None:
+                no_own_files(move, subject.paths)
             with look.progress(as_json) as tell:
                 results.append(survey_subject(subject, tell, expect=expect, newer_than=newer_than))
             read.append(subject)

@@ -114,7 +114,6 @@ _SEVERAL = ("tagged", "json", "xml", "database")
 
 _REFUSED = {
     b"%PDF": "a PDF; ask for the records as CSV or workbook, or copy its tables into one.",
-    b"PAR1": "a Parquet file; write it out as CSV.",
     b"<!doctype html": "a web page; open it in a spreadsheet program and save it as .xlsx.",
     b"<html": "a web page; open it in a spreadsheet program and save it as .xlsx.",
     b"7z\xbc\xaf": "a 7z archive; unpack it.",

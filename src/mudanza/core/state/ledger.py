@@ -336,13 +336,13 @@ class Ledger:
         rows = self.ask("SELECT id, process, machine, started FROM runs WHERE state = 'running'")
         return {str(run) for run, *process in rows if _alive(*process)}
 
-    def runs(self, limit: int | None = None) -> list[Run]:
-        """The runs, newest first."""
+    def runs(self, limit: int | None = None, command: str | None = None) -> list[Run]:
+        """The runs, or those of one command, newest first."""
         with self._errors():
             rows = self._db.execute(
                 "SELECT id, command, subject, started, ended, state, as_of, counts, read, written, process, machine FROM runs"
-                " ORDER BY id DESC LIMIT ?",
-                (-1 if limit is None else limit,),
+                " WHERE ? IS NULL OR command = ? ORDER BY id DESC LIMIT ?",
+                (command, command, -1 if limit is None else limit),
             ).fetchall()
         result = []
         for row in rows:

@@ -45,6 +45,7 @@ from mudanza.core.work.order import in_order_of_need, looked_up_lists
 from mudanza.core.work.outdated import made_by, outdated
 from mudanza.core.work.prepared import Prepared
 from mudanza.core.work.progress import Progress, Tell, quietly
+from mudanza.core.work.records.own_files import no_own_files
 from mudanza.core.work.references import orphaned, wanted_columns
 from mudanza.core.work.results import BuildResult, ListResult
 from mudanza.core.work.settling import Asked, comparing_of, prepared, settle_own
@@ -114,6 +115,7 @@ def build(
     order = in_order_of_need([load_plan(move, name) for name in names or _planned(move)])
     plans = order.plans
     lists: Lists = [(plan, open_sources(plan, move)) for plan in plans]
+    no_own_files(move, {one.path for _, intake in lists for one in intake.opened})
     to_come = [plan.name for plan in plans]
     tables = TablesAtHand(move, ledger, to_come, since=since)
     meant = frozenset(code for code, said in (("build.fewer", fewer), ("build.new-identities", new_identities)) if said)
@@ -180,8 +182,8 @@ def _describe_all(move: Move, plans: Sequence[Plan], tables: TablesAtHand, outpu
 def _take_away_other_forms(move: Move, ledger: Ledger, results: Sequence[ListResult], outputs: Outputs) -> None:
     """Take away what the build before wrote of lists whose files have another form since."""
     before: dict[str, list[str]] = {}
-    for run in ledger.runs():
-        if run.command == "build" and run.state == "done":
+    for run in ledger.runs(command="build"):
+        if run.state == "done":
             made: dict[str, list[str]] = {}
             for file in run.written:
                 made.setdefault(str(file.get("list")), []).append(Path(str(file["path"])).name)

@@ -25,13 +25,13 @@ from mudanza.core.values.digest import digest_of
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.progress import Tell, quietly
 from mudanza.core.work.records.answering import COUNT, Chooser, answer
+from mudanza.core.work.records.own_files import COMMAND, run_that_wrote
 
 #: by how names of files end, the form that they are written in
 ENDINGS = {
     ".csv": forms.CSV, ".tsv": forms.TSV, ".xlsx": forms.XLSX, ".ods": forms.ODS, ".json": forms.JSON, ".ndjson": forms.NDJSON, ".jsonl": forms.NDJSON,
     ".xml": forms.XML, ".txt": forms.FIXED, ".parquet": forms.PARQUET,
 }  # fmt: skip
-COMMAND = "records"
 _INCOMING = "incoming"
 
 
@@ -98,25 +98,12 @@ def _may_stand(to: Path, move: Move | None, over: bool) -> None:
         )
     if to.is_dir():
         raise OutsideError("this is a folder.", place=Place(str(to)), hint="Name a file in it.")
-    if to.exists() and not over and not (move is not None and written_by_us(move, to)):
+    if to.exists() and not over and (move is None or run_that_wrote(move, to) is None):
         raise SourceError(
             "the file is there already, and Mudanza did not write it as it stands.",
             place=Place(str(to)),
             hint="Choose another name, or add --over to write over it.",
         )
-
-
-def written_by_us(move: Move, path: Path) -> bool:
-    """Whether a file is, byte by byte, one that the command has written in this move, whatever it is called now."""
-    size = path.stat().st_size
-    known = {
-        str(file["sha256"])
-        for run in ledger_of(move).runs()
-        if run.command == COMMAND and run.state == "done"
-        for file in run.written
-        if file["size"] == size
-    }
-    return bool(known) and digest_of(path, str(path)).sha256 in known
 
 
 def _write(chooser: Chooser, layout: Layout, to: Path, outputs: Outputs, tell: Tell) -> int:
