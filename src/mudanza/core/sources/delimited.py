@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
@@ -12,6 +12,7 @@ import polars as pl
 
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.findings.finding import Finding, frame
+from mudanza.core.sources.ahead import read_ahead
 from mudanza.core.sources.decoding import BLOCK, share_of, utf8_chunks
 from mudanza.core.sources.headings import Cells, printed_below, records_among, tell_apart
 from mudanza.core.sources.reader import Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
@@ -34,6 +35,12 @@ class DelimitedFile(WithoutCells):
     path: Path
     options: ReadOptions
     known_as: Path
+    #: the columns that rows have; all, if nothing is said
+    wanted: tuple[str, ...] | None = None
+
+    def narrowed(self, headings: Collection[str]) -> DelimitedFile:
+        """The same reader, whose rows have these columns alone."""
+        return replace(self, wanted=tuple(one for one in self.headings if one in headings))
 
     @cached_property
     def form(self) -> TextForm:
@@ -83,14 +90,27 @@ class DelimitedFile(WithoutCells):
 
     def batches(self, *, first: bool = False) -> Iterator[Batch]:
         """The rows below the heading. Raises SourceError where a line is too long to be text."""
-        quote = self.form.quote.encode() if self.form.quote else None
         delimiter = self.form.delimiter.encode()
         shape = Shape(
             delimiter if len(delimiter) == 1 else STAND_IN.encode(),
-            quote,
+            self.form.quote.encode() if self.form.quote else None,
             self.form.width,
             self.options.comment.encode() if self.options.comment else None,
         )
+        cuts = self._cuts(shape, first=first)
+        end = self.form.first_line
+        # the next block is cut while one is parsed, where parsing leaves room for it
+        for cut, line, blocks in read_ahead(cuts, 1) if self.wanted is not None else cuts:
+            if cut.rows or cut.broken or cut.blank_lines:
+                yield replace(self._batch(cut, line + 1, shape), share=share_of(self.form.text, blocks))
+            end = line + cut.passed
+        if self.form.below:
+            below = [(split_rows(text, self.form.delimiter, self.form.quote, 1) or [[]])[0] for text in self.form.below]
+            printed = printed_below(below, self.headings, end + 1)
+            yield Batch(self._empty(), noticed=frame(self._below(below, end + 1)), printed=printed)
+
+    def _cuts(self, shape: Shape, *, first: bool) -> Iterator[tuple[Cut, int, int]]:
+        """The blocks of the file cut into records, with the line that each begins behind, and how many blocks were read."""
         line = to_skip = self.form.first_line
         carry = b""
         chunks = self._chunks(_FIRST_BLOCK if first else BLOCK)
@@ -108,10 +128,7 @@ class DelimitedFile(WithoutCells):
                 block, to_skip = _skip_lines(block, to_skip)
             if to_skip == 0 and block:
                 cut = self._cut(block, shape, at_end)
-                if cut_off:
-                    cut = _with_cut_off(cut)
-                if cut.rows or cut.broken or cut.blank_lines:
-                    yield replace(self._batch(cut, line + 1, shape), share=share_of(self.form.text, blocks))
+                yield _with_cut_off(cut) if cut_off else cut, line, blocks
                 line += cut.passed
                 carry = block[cut.used :]
             else:
@@ -123,10 +140,6 @@ class DelimitedFile(WithoutCells):
                     hint="Is this a text file with line breaks? Say the right encoding, or export it again.",
                 )
             chunk = following
-        if self.form.below:
-            below = [(split_rows(text, self.form.delimiter, self.form.quote, 1) or [[]])[0] for text in self.form.below]
-            printed = printed_below(below, self.headings, line + 1)
-            yield Batch(self._empty(), noticed=frame(self._below(below, line + 1)), printed=printed)
 
     def _below(self, rows: Sequence[Cells], line: int) -> list[Finding]:
         """What stands below the data, from a line on: what looks like a record; or all of it, if nobody said that it is there."""
@@ -147,7 +160,8 @@ class DelimitedFile(WithoutCells):
 
     def _cut(self, block: bytes, shape: Shape, at_end: bool) -> Cut:
         suspect = self.form.text.encoding.startswith(("utf-16", "utf-32")) and b"\xef\xbf\xbd" in block
-        cut = None if suspect else cut_quickly(block, shape, at_end)
+        # a parser that passes over columns does not see rows that have too many
+        cut = None if suspect else cut_quickly(block, shape, at_end, each_row=self.wanted is not None)
         return cut or cut_exactly(block, shape, at_end)
 
     def _batch(self, cut: Cut, start: int, shape: Shape) -> Batch:
@@ -168,6 +182,8 @@ class DelimitedFile(WithoutCells):
             beyond = rows.filter(pl.col(_BEYOND).is_not_null())
             broken = sorted([*broken, *self._too_wide(beyond)], key=lambda b: b.line)
             rows = rows.filter(pl.col(_BEYOND).is_null()).drop(_BEYOND)
+        if self.wanted is not None:
+            rows = rows.select(*self.wanted, LINE)
         return Batch(rows, tuple(broken), tuple(line + start for line in cut.blank_lines))
 
     def _as_it_stands(self, text: str) -> str:
@@ -197,6 +213,7 @@ class DelimitedFile(WithoutCells):
                 schema=schema,
                 separator=shape.delimiter.decode(),
                 quote_char=shape.quote.decode() if shape.quote else None,
+                columns=self._wanted_among(schema, body, shape),
             )
         except pl.exceptions.PolarsError:
             return None
@@ -206,11 +223,19 @@ class DelimitedFile(WithoutCells):
         escaped = self.form.escape is not None and _ESCAPED in body
         if escaped:
             text = text.str.replace_all(_ESCAPED.decode(), self.form.delimiter, literal=True)
-        if (shape.quote and shape.quote * 2 in body) or shape.delimiter == STAND_IN.encode():
+        quoted = shape.quote is not None and shape.quote in body
+        if (quoted and shape.quote and shape.quote * 2 in body) or shape.delimiter == STAND_IN.encode():
             rows = rows.with_columns(pl.when(text.str.len_bytes() > 0).then(text).name.keep())
         elif escaped:
             rows = rows.with_columns(text)
         return rows
+
+    def _wanted_among(self, schema: Mapping[str, object], body: bytes, shape: Shape) -> list[int] | None:
+        """The columns to parse, by number, if not all. Among quotes all are, for then only the parser tells how many values a row has."""
+        if self.wanted is None or _BEYOND in schema or (shape.quote is not None and shape.quote in body):
+            return None
+        # rows need a column to be counted by
+        return [self.headings.index(one) for one in self.wanted] or [0]
 
     def _chunks(self, size: int) -> Iterator[bytes]:
         """The data as UTF-8, with signs of several bytes and escaped ones replaced by their stand-ins."""

@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 from mudanza.core.documents.errors import OutsideError, Place, SourceError, few, unknown
 from mudanza.core.sources.guard import kind_of_archive
 from mudanza.core.sources.reader import Reader, ReadOptions
+from mudanza.core.sources.sniff import is_plain_table
 from mudanza.core.sources.unpacking import packing_of, unpack
 
 T = TypeVar("T")
@@ -155,6 +156,8 @@ def recognise(path: Path, options: ReadOptions) -> ReadOptions:
         or name not in ("delimited", "workbook")
         or options.heading is not None
     ):
+        return options
+    if name == "delimited" and is_plain_table(content, options):
         return options
     for format_ in _RECOGNISED:
         if _module(format_).recognises(content, options):

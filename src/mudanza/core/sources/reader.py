@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol, runtime_checkable
@@ -196,6 +196,15 @@ class TellsText(Protocol):
 
     def texts_in(self, headings: Sequence[str]) -> dict[str, list[int]]:
         """The rows in which the cells of some columns hold text."""
+        ...
+
+
+@runtime_checkable
+class TakesColumns(Protocol):
+    """A reader that can leave columns aside at less cost than all have."""
+
+    def narrowed(self, headings: Collection[str]) -> Reader:
+        """The same reader, whose rows have these columns alone."""
         ...
 
 

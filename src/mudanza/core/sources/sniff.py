@@ -20,6 +20,8 @@ USUAL_DELIMITERS = ",;\t|"
 STAND_IN = "\x1e"
 _SAMPLE_ROWS = 200
 #: a delimiter cuts at least so many of the lines into the same number of values
+#: so much of a text tells whether it is a plain table
+_GLANCE, _GLANCE_ROWS = 1 << 16, 300
 _LEAST_ALIKE = 0.4
 _LOOK_ABOVE = 50
 _TAIL = 1 << 14
@@ -74,6 +76,18 @@ def find_text_form(path: Path, options: ReadOptions) -> TextForm:
     if not options.exact and options.below != 0:
         below, end = _find_below(text, delimiter, quote, width, first_line, options.below)
     return TextForm(text, delimiter, quote, escape, heading_line, headings, first_line, width, below, end, count)
+
+
+def is_plain_table(path: Path, options: ReadOptions) -> bool:
+    """Whether a text begins as nothing but a table does: all headings in the first line, as many values in each further one, most of them filled in. So there is no need to look for anything else in it."""
+    text = look_at(path, options).head[:_GLANCE]
+    delimiter = options.delimiter or find_delimiter(text, options.quote)
+    rows = split_rows(text, delimiter, options.quote, _GLANCE_ROWS)
+    # the last may be cut off
+    heading, rows = (rows[0], rows[1:-1]) if len(rows) > 3 else ([], [])
+    if len(heading) < 3 or not all(heading) or len({*heading}) < len(heading) or heading in rows:
+        return False
+    return all(len(row) == len(heading) and 2 * sum(map(bool, row)) >= len(row) for row in rows)
 
 
 def find_delimiter(text: str, quote: str | None) -> str:

@@ -51,8 +51,8 @@ class Cut:
     passed: int
 
 
-def cut_quickly(block: bytes, shape: Shape, at_end: bool) -> Cut | None:
-    """The block as whole records if its counts add up, or None if it must be walked."""
+def cut_quickly(block: bytes, shape: Shape, at_end: bool, *, each_row: bool = False) -> Cut | None:
+    """The block as whole records if its counts add up, in `each_row` or, since the parser sees those that are too long, in all together; None if it must be walked."""
     if b"\0" in block or (shape.comment is not None and shape.comment in block):
         return None
     data = np.frombuffer(block, np.uint8)
@@ -65,7 +65,18 @@ def cut_quickly(block: bytes, shape: Shape, at_end: bool) -> Cut | None:
     delimiters = int(np.count_nonzero(data[:end] == shape.delimiter[0]))
     if delimiters != rows * (shape.columns - 1):
         return None
+    if each_row and rows and not _alike(data[:end], newline[:end], shape):
+        return None
     return Cut(body, rows, np.arange(rows, dtype=np.int64), (), (), end, rows)
+
+
+def _alike(data: npt.NDArray[np.uint8], newline: npt.NDArray[np.bool_], shape: Shape) -> bool:
+    """Whether all lines have as many delimiters as their record needs."""
+    starts = np.flatnonzero(newline)
+    starts = np.concatenate((np.zeros(1, starts.dtype), starts[:-1] + 1))
+    found = (data == shape.delimiter[0]).view(np.uint8)
+    counts = np.add.reduceat(found, starts, dtype=np.uint8 if shape.columns < 100 else np.uint32)
+    return bool((counts == shape.columns - 1).all())
 
 
 def _cut_quoted(

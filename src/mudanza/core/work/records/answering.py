@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 
@@ -47,10 +47,19 @@ class Chooser:
     columns: tuple[str, ...]
     condition: RowCondition | None
 
+    @property
+    def _looked_at(self) -> Collection[str]:
+        """The columns that are needed."""
+        if self.question.key is not None:
+            return self.asked.headings
+        sorted_by = (one.removeprefix("-") for one in self.question.sort)
+        by = {heading_of(one, self.asked) for one in sorted_by if one != COUNT or COUNT in self.asked.headings}
+        return {*self.columns, *by, *(self.condition.used if self.condition is not None else ())}
+
     def batches(self, tell: Tell = quietly) -> Iterator[tuple[pl.DataFrame, int, int]]:
         """The rows that meet it, all their columns, batch by batch; and how many were looked at, and were damaged."""
         done = 0
-        for rows, damaged in self.asked.batches():
+        for rows, damaged in self.asked.batches(self._looked_at):
             done += rows.height
             chosen = rows if self.condition is None else self.condition.of(rows, self.asked.shown, SourceError)
             if self.question.key is not None:
@@ -180,7 +189,7 @@ class _Values:
         if not columns or not self._literals:
             return
         there: dict[str, dict[str, None]] = {one: {} for one in columns}
-        for rows, _ in asked.batches():
+        for rows, _ in asked.batches(columns):
             for one in columns:
                 if len(there[one]) < _MOST_VALUES:
                     there[one].update(dict.fromkeys(rows[one].drop_nulls().unique(maintain_order=True).to_list()))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,14 +13,15 @@ from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.sinks.formats import built_file, sink_of
-from mudanza.core.sources.reader import Reader, ReadOptions
+from mudanza.core.sources.ahead import read_ahead
+from mudanza.core.sources.reader import Reader, ReadOptions, TakesColumns
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.survey.subjects import subjects
 
 
 @dataclass(frozen=True)
 class Asked:
-    """Records that are asked of: what they are called, their headings, the layout if they are a built list, the files that they come from, and the rows, batch by batch, with `#line`.
+    """Records that are asked of: what they are called, their headings, the layout if they are a built list, the files that they come from, and the rows, batch by batch, with `#line` and at least the columns that are wanted.
 
     What cannot be read is left out, and counted.
     """
@@ -29,7 +30,7 @@ class Asked:
     headings: tuple[str, ...]
     layout: Layout | None
     paths: tuple[Path, ...]
-    batches: Callable[[], Iterator[tuple[pl.DataFrame, int]]]
+    batches: Callable[[Collection[str]], Iterator[tuple[pl.DataFrame, int]]]
 
 
 def asked_of(name: str, options: ReadOptions, move: Move | None) -> Asked:
@@ -46,7 +47,13 @@ def asked_of(name: str, options: ReadOptions, move: Move | None) -> Asked:
     subject = found[0]
     readers = subject.open()
     headings = tuple(dict.fromkeys(heading for one in readers for heading in one.headings))
-    return Asked(subject.name, headings, None, subject.paths, lambda: _rows(readers, headings))
+    return Asked(
+        subject.name,
+        headings,
+        None,
+        subject.paths,
+        lambda wanted: _rows(readers, [one for one in headings if one in wanted]),
+    )
 
 
 def _list(name: str, move: Move) -> Asked:
@@ -60,12 +67,13 @@ def _list(name: str, move: Move) -> Asked:
             hint=f"Build it first (mudanza build {name}), or name its source: {name}/SOURCE.",
         )
     titles = tuple(one.title for one in layout.fields)
-    return Asked(name, titles, layout, (path,), lambda: iter([(sink_of(layout).read(path, layout, shown), 0)]))
+    return Asked(name, titles, layout, (path,), lambda _: iter([(sink_of(layout).read(path, layout, shown), 0)]))
 
 
-def _rows(readers: list[Reader], headings: tuple[str, ...]) -> Iterator[tuple[pl.DataFrame, int]]:
+def _rows(readers: Sequence[Reader], headings: Sequence[str]) -> Iterator[tuple[pl.DataFrame, int]]:
     nothing = pl.lit(None, dtype=pl.String)
     for reader in readers:
         lacking = [nothing.alias(one) for one in headings if one not in reader.headings]
-        for batch in reader.batches():
+        narrow = reader.narrowed(headings) if isinstance(reader, TakesColumns) else reader
+        for batch in read_ahead(narrow.batches()):
             yield batch.rows.with_columns(lacking).select(*headings, LINE), len(batch.broken)
