@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import csv
+import json
 import shutil
 from pathlib import Path
+from xml.etree import ElementTree
 
 import pytest
 from hypothesis import HealthCheck, Phase, given, settings
@@ -140,3 +142,62 @@ def test_what_a_plan_says_of_them_is_checked(tmp_path: Path, says: str, words: s
     assert words in program("build", cwd=move, status=2).err
     edit(move / "plans/lines.toml", says, 'bill = "all or none"')
     program("build", cwd=move, status=0)
+
+
+# in one file
+
+LINES = [("0", "1"), ("1", "5"), ("0", "2"), ("3", "1")]
+#: what each bill has: its code and the numbers of its lines
+WHOLE = [("B01", ["n0", "n2"]), ("B02", ["n1"]), ("B03", []), ("B04", ["n3"])]
+FORMS: dict[str, dict[str, object]] = {
+    "json": {"format": "json", "records": "all.bills", "lines": {"lines": "positions"}},
+    "ndjson": {"format": "ndjson", "blanks": "left out", "lines": {"lines": "positions"}},
+    "xml": {"format": "xml", "records": "bills.bill", "lines": {"lines": "position"}},
+    "csv": {"format": "csv", "tag": "BILL", "lines": {"lines": "LINE"}},
+}
+
+
+def with_lines(path: Path, form: str) -> list[tuple[str, list[str]]]:
+    """The bills of a file with the numbers of their lines, by libraries that are not ours."""
+    text = path.read_text("utf-8")
+    if form == "xml":
+        bills = ElementTree.fromstring(text).findall("bill")
+        return [
+            (str(one.findtext("code")), [str(line.findtext("no")) for line in one.iter("position")]) for one in bills
+        ]
+    if form == "csv":
+        found: list[tuple[str, list[str]]] = []
+        for tag, first, *_ in csv.reader(text.splitlines()):
+            if tag == "BILL":
+                found.append((first, []))
+            elif tag == "LINE":
+                found[-1][1].append(first)
+        return found
+    records = [json.loads(line) for line in text.splitlines()] if form == "ndjson" else json.loads(text)["all"]["bills"]
+    return [(one["code"], [line["no"] for line in one["positions"]]) for one in records]
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_headers_stand_in_one_file_with_their_lines(tmp_path: Path, form: str) -> None:
+    move = make(tmp_path / "m", "")
+    write(move, [("ana", "3"), ("rui", "5"), ("eva", "0"), ("ivo", "1")], LINES)
+    path = move / "layouts/bills.json"
+    layout = {**json.loads(path.read_text()), "urn:mudanza:form": FORMS[form]}
+    layout["tableSchema"]["urn:mudanza:rowsPerFile"] = 3
+    path.write_text(json.dumps(layout))
+    built = program("build", "--json", cwd=move, status=0).json
+    ending = f".{form}"
+    assert with_lines(move / f"out/bills.with-lines{ending}", form) == WHOLE
+    # no part has more than three records, and none divides a bill from its lines
+    parts = [with_lines(move / f"out/bills.with-lines.part-{n}{ending}", form) for n in (1, 2, 3)]
+    assert parts == [WHOLE[:1], WHOLE[1:3], WHOLE[3:]]
+    files = [Path(file["path"]).name for one in built["lists"] if one["list"] == "bills" for file in one["files"]]
+    assert [name for name in files if "with-lines" in name] == [
+        f"bills.with-lines{ending}", *(f"bills.with-lines.part-{n}{ending}" for n in (1, 2, 3)),
+    ]  # fmt: skip
+    assert "Build both" in program("build", "bills", cwd=move, status=2).err
+    # lines that belong to no bill would be lost
+    edit(move / "layouts/lines.json", '"required": true', '"required": false')
+    edit(move / "plans/lines.toml", "{Bill} -> key bills", "{Bill} -> key bills or blank")
+    write(move, [("ana", "3")], [("0", "1"), ("7", "1")])
+    assert "would be lost" in program("build", "--fewer", "--new-identities", cwd=move, status=2).err

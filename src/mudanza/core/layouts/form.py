@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from mudanza.core.documents.errors import nearest
@@ -18,8 +18,8 @@ KEPT, TOLD, QUOTED = "kept", "told", "quoted"
 
 #: what can be said of each form; of all, what the names of files end with
 _SAID: dict[str, tuple[str, ...]] = {
-    CSV: ("formulas",), TSV: ("formulas",), XLSX: ("sheet", "into"), ODS: ("sheet",), JSON: ("records", "nested", "blanks"),
-    NDJSON: ("nested", "blanks"), XML: ("records", "nested"), FIXED: (), PARQUET: (),
+    CSV: ("formulas", "lines", "tag", "marker"), TSV: ("formulas", "lines", "tag", "marker"), XLSX: ("sheet", "into"), ODS: ("sheet",), JSON: ("records", "nested", "blanks", "lines"),
+    NDJSON: ("nested", "blanks", "lines"), XML: ("records", "nested", "lines"), FIXED: (), PARQUET: (),
 }  # fmt: skip
 _CHOICES = {"formulas": (TOLD, KEPT, QUOTED), "blanks": ("null", "left out")}
 #: forms whose files have no beginning that could stand alone, so that how many bytes they have is known at their end
@@ -31,13 +31,15 @@ NESTED = (JSON, NDJSON, XML)
 
 # a name without a prefix (Namespaces in XML 1.0, section 3, production 4), of letters that all programs take
 XML_NAME = re.compile(r"[^\W\d][\w\-]*")
+_TAG = re.compile(r"\w[\w.\-]{0,20}")
 
 
 @dataclass(frozen=True)
 class Form:
     """How files are written: the format; the `sheet` of a workbook, and the workbook `into` a copy of which records are written; the path at which `records`
     stand; whether dots in headings stand for what lies within (`nested`); whether `blanks` are "null" or "left out"; whether texts that a spreadsheet program would run as `formulas` are
-    "told", "kept" or "quoted"; what names of files end with."""
+    "told", "kept" or "quoted"; what names of files end with. `lines` are the lists whose records stand in each record, with the heading that they stand under; in text, the tag that their
+    lines begin with, `tag` being that of the records themselves, and `marker` what stands in front of a tag where its columns are named."""
 
     format: str = CSV
     sheet: str | None = None
@@ -47,6 +49,9 @@ class Form:
     blanks: str = "null"
     formulas: str = TOLD
     ending: str = ".csv"
+    lines: Mapping[str, str] = field(default_factory=dict)
+    tag: str | None = None
+    marker: str = "#"
 
     @property
     def is_delimited(self) -> bool:
@@ -113,7 +118,34 @@ def form_of(metadata: Metadata, node: Mapping[str, Any], at: KeyPath) -> Form:
         blanks=known.get("blanks", "null"),
         formulas=known.get("formulas", TOLD),
         ending=ending,
+        lines=_lines(metadata, known, name, where),
+        tag=metadata.typed(known, "tag", str, where),
+        marker=metadata.typed(known, "marker", str, where) or "#",
     )
+
+
+def _lines(metadata: Metadata, known: Mapping[str, Any], name: str, where: KeyPath) -> dict[str, str]:
+    """The lists whose records stand in each record, and what they stand under."""
+    said = metadata.typed(known, "lines", dict, where) or {}
+    at = (*where, "lines")
+    fits = {XML: XML_NAME, CSV: _TAG, TSV: _TAG}.get(name)
+    for list_name, heading in said.items():
+        if not isinstance(heading, str) or not heading or (fits is not None and not fits.fullmatch(heading)):
+            raise metadata.fail(
+                (*at, list_name),
+                "it is the heading that the records of a list stand under.",
+                'Write {"charges": "lines"}.',
+            )
+    if len({*said.values()}) < len(said):
+        raise metadata.fail(at, "two lists cannot stand under one heading.")
+    tag = known.get("tag")
+    if said and name in (CSV, TSV) and not (isinstance(tag, str) and _TAG.fullmatch(tag) and tag not in said.values()):
+        raise metadata.fail(
+            at,
+            "lines in a text have tags, and so have the records that they belong to.",
+            'Add "tag": "BILL" to the form.',
+        )
+    return dict(said)
 
 
 def _path(metadata: Metadata, known: Mapping[str, Any], name: str, where: KeyPath) -> tuple[str, ...]:

@@ -37,17 +37,22 @@ class JsonWriter:
     def _in_list(self) -> bool:
         return self._form.format == JSON
 
+    @property
+    def record(self) -> pl.Expr:
+        """A record as text."""
+        return self._object(self._tree)
+
     def head(self) -> bytes:
         """What stands before all records."""
         if not self._in_list:
             return b""
-        return ("".join(f"{{{_quoted(name)}:" for name in self._form.records) + "[").encode()
+        return ("".join(f"{{{quoted(name)}:" for name in self._form.records) + "[").encode()
 
     def rows(self, frame: pl.DataFrame) -> bytes:
         """The records of a frame."""
         if not frame.height:
             return b""
-        objects = frame.select(self._object(self._tree).alias("row"))["row"]
+        objects = frame.select(self.record.alias("row"))["row"]
         between = ",\n" if self._in_list else "\n"
         data = objects.str.join(between).item().encode()
         if not self._in_list:
@@ -68,17 +73,18 @@ class JsonWriter:
         if self._form.blanks == "null":
             tokens = {name: token.fill_null("null") for name, token in tokens.items()}
             pieces = [
-                piece for name, token in tokens.items() for piece in (pl.lit(f"{_quoted(name)}:"), token, pl.lit(","))
+                piece for name, token in tokens.items() for piece in (pl.lit(f"{quoted(name)}:"), token, pl.lit(","))
             ]
             return pl.concat_str([pl.lit("{"), *pieces[:-1], pl.lit("}")])
         members = pl.concat_list(
-            [pl.lit(f"{_quoted(name)}:") + token for name, token in tokens.items()]
+            [pl.lit(f"{quoted(name)}:") + token for name, token in tokens.items()]
         ).list.drop_nulls()
         text = pl.lit("{") + members.list.join(",") + pl.lit("}")
         return text if branch is self._tree else pl.when(members.list.len() > 0).then(text)
 
 
-def _quoted(name: str) -> str:
+def quoted(name: str) -> str:
+    """A name as JSON writes it."""
     return json.dumps(name, ensure_ascii=False)
 
 

@@ -28,11 +28,12 @@ _SPACED = r"^\s|\s$"
 class XmlWriter:
     """Writes records as elements at the path that the form says."""
 
-    def __init__(self, layout: Layout, titles: Sequence[str]) -> None:
-        self._path = layout.form.records
+    def __init__(self, layout: Layout, titles: Sequence[str], path: tuple[str, ...] | None = None) -> None:
+        self._path = path or layout.form.records
         self._fields = {one.title: one for one in layout.fields}
         self._tree = tree_of({title: layout.way_to(self._fields[title]) for title in titles})
-        self._record = self._element(self._path[-1], self._tree)
+        #: a record as text, null where it has nothing in it
+        self.record = self._element(self._path[-1], self._tree)
 
     def head(self) -> bytes:
         """What stands before all records."""
@@ -45,7 +46,7 @@ class XmlWriter:
         if not frame.height:
             return b""
         empty = f"<{self._path[-1]}/>"
-        lines = frame.select(self._record.fill_null(empty).alias("row"))["row"]
+        lines = frame.select(self.record.fill_null(empty).alias("row"))["row"]
         return bytes((lines.str.join("\n").item() + "\n").encode())
 
     def tail(self) -> Iterator[bytes]:

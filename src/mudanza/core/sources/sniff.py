@@ -22,6 +22,8 @@ _SAMPLE_ROWS = 200
 #: a delimiter cuts at least so many of the lines into the same number of values
 #: so much of a text tells whether it is a plain table
 _GLANCE, _GLANCE_ROWS = 1 << 16, 300
+#: how a line begins that names the columns of a type of records
+_TAGGED = re.compile(r"[^\w\s\"'-]{1,3}\w")
 _LEAST_ALIKE = 0.4
 _LOOK_ABOVE = 50
 _TAIL = 1 << 14
@@ -86,6 +88,8 @@ def is_plain_table(path: Path, options: ReadOptions) -> bool:
     # the last may be cut off
     heading, rows = (rows[0], rows[1:-1]) if len(rows) > 3 else ([], [])
     if len(heading) < 3 or not all(heading) or len({*heading}) < len(heading) or heading in rows:
+        return False
+    if any(_TAGGED.match(row[0]) for row in (heading, *rows) if row):
         return False
     return all(len(row) == len(heading) and 2 * sum(map(bool, row)) >= len(row) for row in rows)
 

@@ -24,7 +24,7 @@ from mudanza.core.layouts.csvw import DESCRIPTION, metadata_of_all
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
-from mudanza.core.sinks.formats import built_file
+from mudanza.core.sinks.formats import built_file, sink_of
 from mudanza.core.state.contents import KEY, RECORD, NewContents
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.key_pages import save_book
@@ -53,6 +53,7 @@ from mudanza.core.work.shapes import build_shape
 from mudanza.core.work.since import Since, refused, since
 from mudanza.core.work.tables_at_hand import TablesAtHand
 from mudanza.core.work.together import Lists, settle_together
+from mudanza.core.work.with_lines import lines_of, write_with_lines
 
 #: more columns than these that a source lacks are told together
 _FEW = 3
@@ -127,6 +128,8 @@ def build(
     asked_for = {name for one in recipes for name in one.mentions.parameters}
     check_given(asked.parameters, asked_for, move.parameters)
     found = looked_at.values(asked.parameters, asked_for)
+    for plan in plans:
+        lines_of(plan, {one.name: one for one in plans}, looked_at)
     lists = settle_circles(move, settle_together(move, lists, tables, asked), order.circles, tables, asked)
     if rehearse:
         nowhere = Outputs("", keep=False)
@@ -154,6 +157,7 @@ def build(
         tell(Progress("remembering what was built"))
         for book in tables.books.values():
             save_book(ledger, run, book)
+        results = _with_lines(move, plans, tables, results, outputs)
         built = BuildResult(run, asked.as_of, results, found, cost)
         text = json.dumps(build_shape(built), indent=2, ensure_ascii=False) + "\n"
         outputs.create_text(move.out / "run.json", text)
@@ -179,6 +183,33 @@ def _describe_all(move: Move, plans: Sequence[Plan], tables: TablesAtHand, outpu
         outputs.take_away(path)
 
 
+def _with_lines(
+    move: Move, plans: Sequence[Plan], tables: TablesAtHand, results: Sequence[ListResult], outputs: Outputs
+) -> list[ListResult]:
+    """Write headers with their lines, of what was just written; and the results with those files."""
+    by_name = {plan.name: plan for plan in plans}
+    made = []
+    for result in results:
+        plan = by_name[result.name]
+        lines = lines_of(plan, by_name, tables)
+        if lines:
+            whole = built_file(move, plan.name, plan.layout)
+            rows = [(one, _just_written(move, one.plan, outputs)) for one in lines]
+            files = write_with_lines(plan, _just_written(move, plan, outputs), rows, whole, outputs)
+            digests = [file.digest(move.shown(file.final)) for file in files]
+            result = replace(result, files=[*result.files, *digests])
+        made.append(result)
+    return made
+
+
+def _just_written(move: Move, plan: Plan, outputs: Outputs) -> pl.DataFrame:
+    """The records of a list that are written, and not yet in their place."""
+    path = built_file(move, plan.name, plan.layout).absolute()
+    file = next(one for one in outputs.files if one.final == path)
+    file.close()
+    return sink_of(plan.layout).read(file.part, plan.layout, move.shown(path))
+
+
 def _take_away_other_forms(move: Move, ledger: Ledger, results: Sequence[ListResult], outputs: Outputs) -> None:
     """Take away what the build before wrote of lists whose files have another form since."""
     before: dict[str, list[str]] = {}
@@ -191,8 +222,8 @@ def _take_away_other_forms(move: Move, ledger: Ledger, results: Sequence[ListRes
     for one in results:
         now = [Path(file.path).name for file in one.files]
         names = before.get(one.name, now)
-        if names[0] != now[0]:
-            for name in set(names) - set(now):
+        for name in set(names) - set(now):
+            if names[0] != now[0] or ".with-lines." in name:
                 outputs.take_away(move.out / name)
 
 

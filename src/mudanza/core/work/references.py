@@ -50,6 +50,14 @@ def targets_of(plan: Plan, tables: TablesAtHand) -> list[Target]:
     return found
 
 
+def referred_ids(rows: pl.DataFrame, titles: Sequence[str], target: Target, *beside: str) -> pl.DataFrame:
+    """Rows by what they are referred to by, or refer by (`id`), without those in which it is blank."""
+    parts = [pl.col(title) for title in titles]
+    filled = pl.all_horizontal((part.str.len_bytes() > 0).fill_null(False) for part in parts)
+    named = rows.filter(filled).with_columns(target.compared.whole(key_text(parts)).alias("id"))
+    return named.select("id", *beside)
+
+
 def wanted_columns(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, set[str]]:
     """The headings of lists that references of some plans look in."""
     wanted: dict[str, set[str]] = {}

@@ -17,9 +17,9 @@ from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.plans.together import ALL, EACH, Together
 from mudanza.core.values.kinds import Kind, plain_text
-from mudanza.core.values.row_columns import WHERE, WHY, key_text
+from mudanza.core.values.row_columns import WHERE, WHY
 from mudanza.core.work.order import needed_by
-from mudanza.core.work.references import Target, targets_of
+from mudanza.core.work.references import Target, referred_ids, targets_of
 from mudanza.core.work.settling import PLACE, Asked, Tried, tried
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
@@ -41,7 +41,7 @@ class _Pair:
 
     def doomed(self, made: Mapping[str, Tried]) -> pl.DataFrame:
         """Headers that cannot go whole (of `_DOOMED`)."""
-        held = _ids(made[self.lines.name].held, self.target.fields, self.target, PLACE, WHY)
+        held = referred_ids(made[self.lines.name].held, self.target.fields, self.target, PLACE, WHY)
         told = {
             "code": pl.lit(INCOMPLETE),
             "subject": pl.lit(self.lines.name),
@@ -57,9 +57,9 @@ class _Pair:
         if says.sum is None or says.total is None:
             return pl.DataFrame(schema=dict.fromkeys(_DOOMED, pl.String))
         one, other = layout.field_named(says.sum), self.layout.field_named(says.total)
-        lines = _ids(made[self.lines.name].written, self.target.fields, self.target, one.title)
+        lines = referred_ids(made[self.lines.name].written, self.target.fields, self.target, one.title)
         sums = lines.group_by("id").agg(one.type.read(pl.col(one.title)).sum().alias("sum"))
-        headers = _ids(made[self.header].written, self.target.titles, self.target, other.title)
+        headers = referred_ids(made[self.header].written, self.target.titles, self.target, other.title)
         totals = headers.select("id", other.type.read(pl.col(other.title)).alias("total"))
         both = totals.join(sums, on="id", how="left", maintain_order="left").with_columns(pl.col("sum").fill_null(0))
         total, summed = (plain_text(pl.col(name), Kind.NUMBER) for name in ("total", "sum"))
@@ -192,17 +192,9 @@ def _apart(move: Move, lines: Plan, header: str, made: str) -> MoveError:
     )
 
 
-def _ids(rows: pl.DataFrame, titles: Sequence[str], target: Target, *beside: str) -> pl.DataFrame:
-    """Rows by what they are referred to by, or refer by (`id`), without those in which it is blank."""
-    parts = [pl.col(title) for title in titles]
-    filled = pl.all_horizontal((part.str.len_bytes() > 0).fill_null(False) for part in parts)
-    named = rows.filter(filled).with_columns(target.compared.whole(key_text(parts)).alias("id"))
-    return named.select("id", *beside)
-
-
 def _said(rows: pl.DataFrame, titles: Sequence[str], target: Target, doomed: pl.DataFrame) -> pl.DataFrame:
     """What is said of records (of `SAID_BEFORE`) whose id is `doomed`: they are held back."""
-    named = _ids(rows, titles, target, WHERE).join(doomed, on="id", maintain_order="left")
+    named = referred_ids(rows, titles, target, WHERE).join(doomed, on="id", maintain_order="left")
     hint = pl.col("code").replace_strict({code: CODES[code].next for code in (INCOMPLETE, DIFFERS)})
     told = {name: pl.col(name) for name in ("code", "value", "rule")}
     return said_before(named, column=pl.col("subject"), hint=hint, **told)

@@ -174,8 +174,8 @@ def _with_widths(chooser: Chooser, layout: Layout) -> Layout:
     for rows in _rows(chooser, quietly):
         longest = rows.select(pl.col(title).str.len_chars().max() for title in widths).row(0)
         widths = {title: max(width, found or 0) for (title, width), found in zip(widths.items(), longest, strict=True)}
-    # a space between them keeps them apart for the eye
-    fields = tuple(replace(one, form=FieldForm(width=widths[one.title] + 1)) for one in layout.fields)
+    # spaces between them keep them apart, for the eye and for programs that look for columns
+    fields = tuple(replace(one, form=FieldForm(width=widths[one.title] + 2)) for one in layout.fields)
     return replace(layout, fields=fields, dialect=replace(layout.dialect, bom=False))
 
 

@@ -1,0 +1,143 @@
+"""Records with others that belong to them, as one text each: objects within objects, elements within elements, or lines that begin with the tag of their kind."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+
+import polars as pl
+
+from mudanza.core.layouts.form import JSON, NDJSON, XML
+from mudanza.core.layouts.layout import Layout
+from mudanza.core.sinks.csv_text import byte_order_mark
+from mudanza.core.sinks.json_text import JsonWriter, quoted
+from mudanza.core.sinks.xml_text import XmlWriter
+
+HEADER = "header"
+
+
+@dataclass(frozen=True)
+class Composer:
+    """How such texts are made: that of a header (as `header`, of the columns of its list), those of its lines by what they stand under, what stands `between` two lines, and the `whole`, of `header` and the joined
+    lines in columns of their headings (null where there are none). `start`, `apart`, `behind` and `end` stand around and between the wholes."""
+
+    header: pl.Expr
+    lines: Mapping[str, pl.Expr]
+    between: str
+    whole: pl.Expr
+    start: str
+    apart: str
+    behind: str
+    end: str
+    mark: bytes = b""
+    encoding: str = "utf-8"
+
+    def bytes_of(self, texts: Iterable[pl.Series]) -> Iterator[bytes]:
+        """A file of wholes, piece by piece."""
+        yield self.mark + self.start.encode(self.encoding)
+        begun = False
+        for piece in texts:
+            if len(piece):
+                text = (self.apart if begun else "") + str(piece.str.join(self.apart).item())
+                yield text.encode(self.encoding)
+                begun = True
+        yield ((self.behind if begun else "") + self.end).encode(self.encoding)
+
+
+def composer_of(layout: Layout, lines: Mapping[str, Layout]) -> Composer:
+    """How records of a layout are written with their lines, by what those stand under."""
+    if layout.form.format in (JSON, NDJSON):
+        return _of_json(layout, lines)
+    return _of_xml(layout, lines) if layout.form.format == XML else _tagged(layout, lines)
+
+
+def _titles(layout: Layout) -> list[str]:
+    return [one.title for one in layout.fields]
+
+
+def _of_json(layout: Layout, lines: Mapping[str, Layout]) -> Composer:
+    own = JsonWriter(layout, _titles(layout))
+    header = pl.col(HEADER)
+    pieces = [header.str.head(-1)]
+    for number, heading in enumerate(lines):
+        comma = pl.lit(",") if number else pl.when(header == "{}").then(pl.lit("")).otherwise(pl.lit(","))
+        pieces += [comma, pl.lit(f"{quoted(heading)}:["), pl.col(heading).fill_null(""), pl.lit("]")]
+    in_list = layout.form.format == JSON
+    return Composer(
+        own.record.alias(HEADER),
+        {heading: JsonWriter(one, _titles(one)).record for heading, one in lines.items()},
+        ",",
+        pl.concat_str([*pieces, pl.lit("}")]),
+        own.head().decode() + ("\n" if in_list else ""),
+        ",\n" if in_list else "\n",
+        "\n",
+        b"".join(own.tail()).decode() if in_list else "",
+    )
+
+
+def _of_xml(layout: Layout, lines: Mapping[str, Layout]) -> Composer:
+    own = XmlWriter(layout, _titles(layout))
+    name = layout.form.records[-1]
+    header, close = pl.col(HEADER), f"</{name}>"
+    bare = header.str.strip_suffix("/>") + pl.lit(">")
+    opened = pl.when(header.str.ends_with(close)).then(header.str.strip_suffix(close)).otherwise(bare)
+    inner = pl.concat_str([pl.col(heading).fill_null("") for heading in lines])
+    return Composer(
+        own.record.fill_null(f"<{name}/>").alias(HEADER),
+        {
+            heading: XmlWriter(one, _titles(one), (heading,)).record.fill_null(f"<{heading}/>")
+            for heading, one in lines.items()
+        },
+        "",
+        pl.when(inner == "").then(header).otherwise(opened + inner + pl.lit(close)),
+        own.head().decode(),
+        "\n",
+        "\n",
+        b"".join(own.tail()).decode(),
+    )
+
+
+def _tagged(layout: Layout, lines: Mapping[str, Layout]) -> Composer:
+    dialect = layout.dialect
+    tag = layout.form.tag or ""
+    apart = pl.lit(dialect.line_end)
+    further = [
+        pl.when(pl.col(heading).is_not_null()).then(apart + pl.col(heading)).otherwise(pl.lit("")) for heading in lines
+    ]
+    kinds = {tag: layout, **lines}
+    marked = [
+        dialect.delimiter.join([f"{layout.form.marker}{kind}", *(_quoted(title, layout) for title in _titles(one))])
+        for kind, one in kinds.items()
+    ]
+    return Composer(
+        _line(tag, layout, layout).alias(HEADER),
+        {heading: _line(heading, one, layout) for heading, one in lines.items()},
+        dialect.line_end,
+        pl.concat_str([pl.col(HEADER), *further]),
+        "".join(f"{one}{dialect.line_end}" for one in marked),
+        dialect.line_end,
+        dialect.line_end,
+        "",
+        byte_order_mark(dialect),
+        dialect.encoding,
+    )
+
+
+def _line(tag: str, layout: Layout, of: Layout) -> pl.Expr:
+    """A record as a line that begins with a tag, in the dialect of the header's layout."""
+    delimiter, quote = of.dialect.delimiter, of.dialect.quote
+    cells = []
+    for title in _titles(layout):
+        text = pl.col(title).fill_null("")
+        if quote is not None:
+            odd = text.str.contains_any([delimiter, quote, "\r", "\n"])
+            within = pl.lit(quote) + text.str.replace_all(quote, quote * 2, literal=True) + pl.lit(quote)
+            text = pl.when(odd).then(within).otherwise(text)
+        cells.append(text)
+    return pl.concat_str([pl.lit(tag), *cells], separator=delimiter)
+
+
+def _quoted(title: str, layout: Layout) -> str:
+    quote = layout.dialect.quote or '"'
+    odd = any(sign in title for sign in (layout.dialect.delimiter, quote, "\n", "\r"))
+    return f"{quote}{title.replace(quote, quote * 2)}{quote}" if odd else title
