@@ -25,7 +25,6 @@ DISPLAY = ":97"
 PICTURES: dict[str, tuple[list[str], str]] = {
     "sources": ([], "mudanza survey incoming"),
     "survey": ([], "mudanza survey incoming/north/clients.csv --expect 84 --chart filled.png"),
-    "report": ([], "mudanza survey incoming/north/visits.csv"),
     "layout": ([], "mudanza layout draft animals-as-sent target/animals-import.xlsx"),
     "match": (
         [],
@@ -37,6 +36,11 @@ PICTURES: dict[str, tuple[list[str], str]] = {
     "check": (
         ["mudanza build >build.txt || true"],
         "mudanza check out; mudanza check incoming/from-a-colleague.csv --annotated annotated.xlsx",
+    ),
+    "records": (
+        [],
+        "mudanza records owners --where '{@town} = \"Braga\" and {@balance} > 0' --columns full_name,phone,balance --sort=-balance; "
+        "mudanza records owners --count-by town; mudanza records owners --key OW-000007",
     ),
     "error": (["sed -i 's/{Town}/{Twon}/' plans/owners.toml"], "mudanza build owners"),
     "lend": (
@@ -62,6 +66,7 @@ LONG = {
     "survey": ("10", "155x48"),
     "trace": ("9", "158x52"),
     "check": ("9", "170x60"),
+    "records": ("10", "150x52"),
 }
 
 

@@ -163,6 +163,17 @@ TOUR = [
     Stop(
         "The whole package once more, as the new system will read it, with all that refers to something:", "check out"
     ),
+    Stop(
+        "The visits stand in files of at most 50 rows beside the whole, as many as the new system takes at once. Who of one town gets a letter? The question is kept in questions/:",
+        "records --question of-town --set town=Braga",
+    ),
+    Stop(
+        "The price list is wanted by others too, in other forms: as a workbook for the front desk,",
+        "records prices --to 'prices for the front desk.xlsx'",
+    ),
+    Stop("as JSON for the web page,", "records prices --to prices.json"),
+    Stop("as XML for the bookkeeper,", "records prices --to prices.xml"),
+    Stop("and in columns of fixed width for the wall.", "records prices --to prices.txt"),
     Stop("They are imported. From here on it is known what the new system holds.", "handed-over last --by Inês"),
     Stop(
         "A month later both old programs export again: new owners, one who moved, one whose account was closed, one whom the old program forgot; an animal struck off. "

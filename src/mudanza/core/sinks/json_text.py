@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
+from itertools import groupby
 from pathlib import Path
 
 import polars as pl
@@ -20,6 +22,8 @@ from mudanza.core.sinks.tree import Branch, tree_of
 from mudanza.core.sources.reader import ReadOptions
 
 _ESCAPED = {'"': '\\"', "\\": "\\\\", **{chr(n): json.dumps(chr(n))[1:-1] for n in (*range(32), 127)}}
+# RFC 8259, section 6
+_NUMBER = r"^-?(?:0|[1-9]\d*)(?:\.\d+)?$"
 _NO_NUMBERS = ["INF", "+INF", "-INF", "NaN"]
 
 
@@ -28,9 +32,13 @@ class JsonWriter:
 
     def __init__(self, layout: Layout, titles: Sequence[str]) -> None:
         self._form = layout.form
-        fields = {one.title: one for one in layout.fields}
-        self._tree = tree_of({title: layout.way_to(fields[title]) for title in titles})
-        self._tokens = {title: _token(fields[title], pl.col(title)) for title in titles}
+        self._fields = {one.title: one for one in layout.fields}
+        self._numbers = {
+            title
+            for title in titles
+            if isinstance(self._fields[title].type, NumberType) and self._fields[title].separator is None
+        }
+        self._tree = tree_of({title: layout.way_to(self._fields[title]) for title in titles})
         self._begun = False
 
     @property
@@ -40,7 +48,7 @@ class JsonWriter:
     @property
     def record(self) -> pl.Expr:
         """A record as text."""
-        return self._object(self._tree)
+        return self._object(self._tree, plain=False)
 
     def head(self) -> bytes:
         """What stands before all records."""
@@ -52,35 +60,59 @@ class JsonWriter:
         """The records of a frame."""
         if not frame.height:
             return b""
-        objects = frame.select(self.record.alias("row"))["row"]
+        numbers = [pl.col(title).str.contains(_NUMBER).all() for title in self._numbers]
+        plain = all(frame.select(numbers).row(0)) if numbers else True
+        buffer = io.BytesIO()
+        # one text on a line, in which no line ends
         between = ",\n" if self._in_list else "\n"
-        data = objects.str.join(between).item().encode()
+        lines = frame.select(self._object(self._tree, plain=plain).alias("row"))
+        lines.write_csv(buffer, include_header=False, quote_style="never", line_terminator=between)
         if not self._in_list:
-            return bytes(data + b"\n")
+            return buffer.getvalue()
         before, self._begun = b",\n" if self._begun else b"\n", True
-        return bytes(before + data)
+        return before + buffer.getvalue()[: -len(between)]
 
     def tail(self) -> Iterator[bytes]:
         """What stands behind all records."""
         if self._in_list:
             yield (("\n" if self._begun else "") + "]" + "}" * len(self._form.records) + "\n").encode()
 
-    def _object(self, branch: Branch) -> pl.Expr:
-        """An object as text. Blanks are null, or left out; an object that is blank altogether as well."""
-        tokens = {
-            name: self._object(one) if isinstance(one, Mapping) else self._tokens[one] for name, one in branch.items()
-        }
+    def _object(self, branch: Branch, *, plain: bool) -> pl.Expr:
+        """An object as text. Blanks are null, or left out; an object that is blank altogether as well. `plain` says that all numbers stand as JSON writes them already."""
         if self._form.blanks == "null":
-            tokens = {name: token.fill_null("null") for name, token in tokens.items()}
-            pieces = [
-                piece for name, token in tokens.items() for piece in (pl.lit(f"{quoted(name)}:"), token, pl.lit(","))
-            ]
-            return pl.concat_str([pl.lit("{"), *pieces[:-1], pl.lit("}")])
-        members = pl.concat_list(
-            [pl.lit(f"{quoted(name)}:") + token for name, token in tokens.items()]
-        ).list.drop_nulls()
-        text = pl.lit("{") + members.list.join(",") + pl.lit("}")
-        return text if branch is self._tree else pl.when(members.list.len() > 0).then(text)
+            return pl.concat_str([pl.lit("{"), *self._members(branch, plain), pl.lit("}")])
+        tokens = {name: self._token_of(one, plain) for name, one in branch.items()}
+        named = [pl.lit(f"{quoted(name)}:") + token for name, token in tokens.items()]
+        filled_in = pl.concat_list(named).list.drop_nulls()
+        text = pl.lit("{") + filled_in.list.join(",") + pl.lit("}")
+        return text if branch is self._tree else pl.when(filled_in.list.len() > 0).then(text)
+
+    def _token_of(self, one: Branch | str, plain: bool) -> pl.Expr:
+        if not isinstance(one, str):
+            return self._object(one, plain=plain)
+        return pl.col(one) if plain and one in self._numbers else _token(self._fields[one], pl.col(one))
+
+    def _members(self, branch: Branch, plain: bool) -> Iterator[pl.Expr]:
+        """What stands in an object between its braces. Texts that follow each other are made JSON of at once, which takes a third of the time."""
+        comma = ""
+        for are_texts, run in groupby(branch.items(), key=lambda item: self._is_text(item[1])):
+            if are_texts:
+                texts = [filled(self._fields[str(one)], pl.col(str(one))).alias(name) for name, one in run]
+                if comma:
+                    yield pl.lit(comma)
+                yield pl.struct(texts).struct.json_encode().str.strip_prefix("{").str.strip_suffix("}")
+                comma = ","
+            else:
+                for name, one in run:
+                    yield pl.lit(f"{comma}{quoted(name)}:")
+                    yield self._token_of(one, plain).fill_null("null")
+                    comma = ","
+
+    def _is_text(self, one: Branch | str) -> bool:
+        if not isinstance(one, str):
+            return False
+        field = self._fields[one]
+        return field.separator is None and not isinstance(field.type, NumberType | YesNoType)
 
 
 def quoted(name: str) -> str:
@@ -99,14 +131,20 @@ def _token(field: Field, text: pl.Expr) -> pl.Expr:
 
 def _one_token(field: Field, text: pl.Expr) -> pl.Expr:
     takes = field.type
-    escaped = text.str.replace_many(list(_ESCAPED), list(_ESCAPED.values()))
-    quoted = pl.lit('"') + escaped + pl.lit('"')
     if isinstance(takes, NumberType):
-        return number_or(takes, text, quoted)
+        # most are written as JSON writes them; what costs more is asked of the others alone
+        plain = text.str.contains(_NUMBER)
+        other = pl.when(~plain).then(text)
+        return pl.when(plain).then(text).otherwise(number_or(takes, other, _quoted(other)))
     if isinstance(takes, YesNoType):
         value = takes.read(text)
-        return pl.when(value.is_null()).then(quoted).otherwise(value.cast(pl.String))
-    return quoted
+        return pl.when(value.is_null()).then(_quoted(text)).otherwise(value.cast(pl.String))
+    return _quoted(text)
+
+
+def _quoted(text: pl.Expr) -> pl.Expr:
+    escaped = text.str.replace_many(list(_ESCAPED), list(_ESCAPED.values()))
+    return pl.lit('"') + escaped + pl.lit('"')
 
 
 def writer(layout: Layout, titles: Sequence[str]) -> JsonWriter:

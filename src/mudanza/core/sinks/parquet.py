@@ -21,6 +21,8 @@ from mudanza.core.sinks.reading import read_as
 from mudanza.core.sources.reader import ReadOptions
 
 _BLOCK = 65_536
+#: so many blocks are written at once, which takes half the time
+_FEW = 8
 _PIECE = 1 << 20
 _PLACES = 12
 _DIGITS = 38
@@ -61,7 +63,12 @@ class ParquetWriter:
         if self._waiting.height or not self._blocks:
             self._keep(self._waiting)
         whole = Path(self._folder.name) / "whole.parquet"
-        pl.scan_ipc(self._blocks).sink_parquet(whole, row_group_size=_BLOCK, maintain_order=True)
+        if len(self._blocks) <= _FEW:
+            pl.concat([pl.read_ipc(one) for one in self._blocks], rechunk=True).write_parquet(
+                whole, row_group_size=_BLOCK
+            )
+        else:
+            pl.scan_ipc(self._blocks).sink_parquet(whole, row_group_size=_BLOCK, maintain_order=True)
         with whole.open("rb") as file:
             while piece := file.read(_PIECE):
                 yield piece
