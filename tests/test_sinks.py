@@ -5,6 +5,10 @@ from __future__ import annotations
 import csv
 import io
 import json
+import os
+import shutil
+import subprocess
+import time
 from datetime import date, datetime
 from decimal import Decimal
 from pathlib import Path
@@ -18,7 +22,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from conftest import layout_json
+from conftest import PEOPLE_COLUMNS, alone, installed, layout_json, program
 from mudanza.core.documents.errors import LayoutError
 from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.layout import Layout
@@ -281,3 +285,111 @@ def test_a_form_that_cannot_be_is_refused(tmp_path: Path, form: Any, column: dic
     with pytest.raises(LayoutError) as raised:
         read_layout(tmp_path / "l.json")
     assert words in f"{raised.value.what} {raised.value.hint}".lower()
+
+
+PEOPLE = [{**one, "urn:mudanza:width": 30} for one in PEOPLE_COLUMNS]
+
+
+def make_move(folder: Path, form: Any, rows: int) -> Path:
+    """A move of people that are written in a form."""
+    for name in ("plans", "layouts", "incoming"):
+        (folder / name).mkdir(parents=True)
+    (folder / "mudanza.toml").write_text('name = "people"\n')
+    (folder / "layouts/people.json").write_text(layout_json(PEOPLE, primaryKey="code", **{"urn:mudanza:form": form}))
+    (folder / "plans/people.toml").write_text(
+        'layout = "layouts/people.json"\n[[source]]\nname = "a"\nfile = "incoming/a.csv"\n[fields]\n'
+        "code = '{Id}'\nname = '{Name}'\nborn = '{Born} -> date \"dd/MM/yyyy\"'\npaid = '{Paid} -> number'\n"
+    )
+    lines = "".join(f"P{n % 1000:03},N{n % 7},31/01/19{n % 90 + 10},{n}.5\n" for n in range(rows))
+    (folder / "incoming/a.csv").write_text("Id,Name,Born,Paid\n" + lines)
+    return folder
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_a_built_list_is_a_list_in_whatever_form(tmp_path: Path, form: str) -> None:
+    """Built, checked against its layout and found in parts of so many rows, traced, lent, compared; a change of form leaves nothing of the old one behind."""
+    move = make_move(tmp_path / "m", {"format": form}, 7)
+    path = move / "layouts/people.json"
+    layout = json.loads(path.read_text())
+    layout["tableSchema"]["urn:mudanza:rowsPerFile"] = 3
+    path.write_text(json.dumps(layout))
+    files = [
+        Path(file["path"]).name for file in program("build", "--json", cwd=move, status=0).json["lists"][0]["files"]
+    ]
+    ending = read_layout(path).form.ending
+    assert files[0] == f"people{ending}"
+    parts = [name for name in files if ".part-" in name]
+    assert parts == [f"people.part-{n}{ending}" for n in (1, 2, 3)]
+    counts = []
+    for name in (files[0], *parts):
+        told = program("check", f"out/{name}", "--layout", "people", "--json", cwd=move).json
+        # the whole alone is more than the target takes at once
+        assert [one["code"] for one in told["findings"]] == (["file.too-large"] if name == files[0] else [])
+        counts.append(told["rows"])
+    assert counts == [7, 3, 3, 1]
+    assert "P003" in program("trace", "P003", cwd=move, status=0).out
+    assert program("lend", "people", "--json", cwd=move, status=0).json["rows"] == 7
+    assert program("build", "--compare", "--json", cwd=move, status=0).json["lists"][0]["compared"]["same"] == 7
+    layout["urn:mudanza:form"] = "ndjson" if form == "json" else "json"
+    path.write_text(json.dumps(layout))
+    program("build", cwd=move, status=0)
+    left = {file.name for file in (move / "out").iterdir()}
+    assert files[0] not in left and not {*parts} & left
+
+
+def test_a_file_in_another_form_than_the_layout_says_is_told(tmp_path: Path) -> None:
+    (tmp_path / "l.json").write_text(layout_json([{"name": "a"}, {"name": "b"}], **{"urn:mudanza:form": "json"}))
+    (tmp_path / "f.csv").write_text("a,b\n1,2\n")
+    told = program("check", "f.csv", "--layout", "l.json", "--json", cwd=tmp_path, status=1).json
+    assert [(one["code"], one["value"]) for one in told["findings"]] == [("file.form", "delimited text")]
+
+
+@alone
+@pytest.mark.skipif(os.name != "posix", reason="signals of this kind are those of POSIX systems")
+@pytest.mark.parametrize("form", FORMS)
+def test_nothing_half_is_seen_of_a_build_that_is_killed(tmp_path: Path, form: str) -> None:
+    move = make_move(tmp_path / "m", {"format": form}, 9)
+    program("build", cwd=move, status=0)
+    ending = read_layout(move / "layouts/people.json").form.ending
+    before = {path.name: path.read_bytes() for path in (move / "out").iterdir()}
+    text = (move / "incoming/a.csv").read_text().replace("N1", "M1")
+    (move / "incoming/a.csv").write_text(text + "".join(f"P{n:03},N,31/01/1980,{n}\n" for n in range(10, 1000)))
+    run = subprocess.Popen([installed(), "build"], cwd=move, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    while not (move / f"out/.people{ending}.2.part").exists() and run.poll() is None:
+        time.sleep(0.002)
+    run.kill()
+    run.wait()
+    after = {path.name: path.read_bytes() for path in (move / "out").iterdir() if not path.name.startswith(".")}
+    whole = program("build", cwd=move, status=0)
+    assert after == before or run.returncode == 0, whole.out
+    assert (
+        program("check", f"out/people{ending}", "--json", "--layout", "people", cwd=move, status=0).json["rows"] == 999
+    )
+    assert not [path for path in (move / "out").iterdir() if path.name.startswith(".")]
+
+
+@alone
+@pytest.mark.skipif(shutil.which("soffice") is None, reason="LibreOffice is not here to read what was written")
+def test_an_office_suite_reads_the_same(tmp_path: Path) -> None:
+    shown = []
+    for form in ("xlsx", "ods"):
+        layout = layout_of(tmp_path, form)
+        path = tmp_path / f"things{layout.form.ending}"
+        path.write_bytes(write(layout, [as_rendered(layout, RECORDS)]))
+        convert = [
+            "soffice",
+            f"-env:UserInstallation=file://{tmp_path}/office",
+            "--headless",
+            "--convert-to",
+            "csv:Text - txt - csv (StarCalc):44,34,76",
+        ]
+        subprocess.run([*convert, "--outdir", str(tmp_path / form), str(path)], check=True, capture_output=True)
+        with (tmp_path / form / "things.csv").open(encoding="utf-8", newline="") as file:
+            shown.append([*csv.DictReader(file)])
+    assert shown[0] == shown[1]
+    first, second = shown[0]
+    assert first == {
+        "id": "1", "code": "007", "sums.owed": "1234.50", "sums.rate": "0.000000000001", "born": "1980-01-31", "seen": "2024-02-29 07:30:15", "active": "S",
+        "tags": "a b|c<&>", "sizes": "1.5;2",
+    }  # fmt: skip
+    assert (second["code"], second["sums.rate"]) == ('=1+1 "x"', "12345678901234567890")

@@ -194,7 +194,8 @@ def _show(found: Answer, asking: Question) -> None:
         look.columns([[name, _cell(value)] for name, value in zip(found.headings, rows.row(0), strict=True)], fold=(1,))
         look.say(f"  line {found.rows['#line'][0]}", style="dim")
     elif shown:
-        look.columns([[_cell(one) for one in row] for row in rows.iter_rows()], heads=[*found.headings])
+        right = [at for at, name in enumerate(found.headings) if name in found.numbers]
+        look.columns([[_cell(one) for one in row] for row in rows.iter_rows()], heads=[*found.headings], right=right)
     if asking.count_by and found.rows.height and total > sum(found.rows[found.headings[-1]]):
         look.say("  Further values have fewer; -n shows more of them.", style="dim")
     elif cut:

@@ -12,6 +12,7 @@ import polars as pl
 from mudanza.core.documents.errors import MoveError, Place, SourceError, few, nearest, unknown
 from mudanza.core.language.parameters import Parameters
 from mudanza.core.layouts.layout import Field, Layout
+from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.progress import Progress, Tell, quietly
 from mudanza.core.work.records.question import Question
@@ -27,7 +28,7 @@ _PLAIN_NUMBER = r"^-?\d+(\.\d+)?$"
 @dataclass(frozen=True)
 class Answer:
     """What was found: the headings, the rows as text with `#line` (the counts of `count_by` without), how many records met the question and how many were looked at, how many could not be read, and what values a
-    column has that are like those asked for, where nothing was found."""
+    column has that are like those asked for, where nothing was found; and which headings are of numbers."""
 
     shown: str
     headings: tuple[str, ...]
@@ -36,6 +37,7 @@ class Answer:
     looked_at: int
     damaged: int
     near: Mapping[str, Sequence[str]]
+    numbers: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -127,9 +129,10 @@ def answer(chooser: Chooser, tell: Tell = quietly) -> Answer:
     if question.sort:
         made = made.sort(_orders(question.sort, asked, made), maintain_order=True)
     made = made.head(question.most) if question.most is not None else made
-    return Answer(
-        asked.shown, chooser.columns, made.select(*chooser.columns, LINE), found, looked_at, damaged, values.near
-    )
+    fields = asked.layout.fields if asked.layout is not None else ()
+    numbers = frozenset(one.title for one in fields if one.kind is Kind.NUMBER and one.separator is None)
+    rows = made.select(*chooser.columns, LINE)
+    return Answer(asked.shown, chooser.columns, rows, found, looked_at, damaged, values.near, numbers)
 
 
 def _counted(chooser: Chooser, parts: pl.DataFrame, so_far: Answer) -> Answer:
