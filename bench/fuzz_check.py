@@ -309,14 +309,16 @@ def work(seeds: Iterator[int], until: float, told: Any) -> None:
             if time.time() > until:
                 return
             told.value = seed
-            begun = time.time()
+            begun, worked = time.time(), time.process_time()
             before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
             try:
                 run_case(seed, folder, *seeds_of)
             except BaseException as error:
                 print(f"seed {seed}: {type(error).__name__}: {str(error)[:300]}", flush=True)
-            if time.time() - begun > LONGEST:
-                print(f"seed {seed}: took {time.time() - begun:.1f} s", flush=True)
+            # a machine that does something else beside makes no case slow
+            took = min(time.time() - begun, time.process_time() - worked)
+            if took > LONGEST:
+                print(f"seed {seed}: took {took:.1f} s", flush=True)
             grown = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) * 1024
             if grown > MEMORY:
                 print(f"seed {seed}: took {grown >> 20} MiB more", flush=True)

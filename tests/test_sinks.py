@@ -258,7 +258,7 @@ def test_texts_that_would_run_are_told_kept_or_quoted(tmp_path: Path) -> None:
     for how in ("told", "kept", "quoted"):
         layout = layout_of(tmp_path, {"format": "csv", "formulas": how}, [{"name": "id", "titles": "id"}])
         asked = sink_of(layout).problems(layout.fields[0], layout, pl.col("id"))
-        told = [one.when for one in asked if one.code == "value.formula"]
+        told = [one.exactly for one in asked if one.code == "value.formula"]
         assert [frame.select(one.fill_null(False)).to_series().to_list() for one in told] == (
             [runs] if how == "told" else []
         )

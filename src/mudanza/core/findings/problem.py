@@ -41,8 +41,9 @@ def flag(number: int) -> str:
 
 
 def flags(problems: Sequence[Problem], start: int = 0, *, exact: bool = True) -> list[pl.Expr]:
-    """The problems as yes/no columns; without `exact`, those that `unless` excludes are left to `gather`."""
-    return [(p.exactly if exact else p.when).fill_null(False).alias(flag(start + i)) for i, p in enumerate(problems)]
+    """The problems as yes/no columns; without `exact`, and of those that stop nothing, what `unless` excludes is left to `gather`."""
+    asked = [p.exactly if exact and p.stops else p.when for p in problems]
+    return [when.fill_null(False).alias(flag(start + i)) for i, when in enumerate(asked)]
 
 
 def held(problems: Sequence[Problem], start: int = 0) -> pl.Expr:

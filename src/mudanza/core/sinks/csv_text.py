@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import codecs
 import io
+import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.layouts.form import QUOTED, TOLD
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import unencodable
+from mudanza.core.layouts.types import TextType
 from mudanza.core.layouts.types.cell import SPACES
 from mudanza.core.sinks.reading import advice, whole
 from mudanza.core.sources.opening import open_source
@@ -27,6 +29,8 @@ _QUOTE = "\x1c"
 _ESCAPE = "\\"
 #: asks for quotes around a value that would do without, and is then taken out
 _BREAK = "\x1d\n"
+#: a pattern of letters, digits and their classes, of which a letter or digit is the first
+_PLAIN_PATTERN = re.compile(r"(?:[A-Za-z0-9]|\[(?:0-9|A-Z|a-z)+\])(?:[A-Za-z0-9_ -]|\[[A-Za-z0-9_ -]+\]|\{[0-9,]+\})*")
 #: what programs take for a line that is no record if nobody tells them ("Metadata Vocabulary", section 5.9)
 _USUAL_COMMENT = "#"
 
@@ -123,6 +127,17 @@ def would_run(text: pl.Expr) -> pl.Expr:
     return text.str.contains(r"^(?:[=@\t\r]|[+\-].*[^\d\s+\-().,/])")
 
 
+def _is_plain(field: Field) -> bool:
+    """Whether what the field takes begins with a letter or digit, and has no control characters."""
+    if field.is_typed:
+        return True
+    if not isinstance(field.type, TextType) or field.separator is not None:
+        return False
+    if field.type.permitted is not None:
+        return all(word[:1].isalnum() and word.isprintable() for word in field.type.permitted)
+    return _PLAIN_PATTERN.fullmatch(field.type.pattern or ".") is not None
+
+
 def _quoted_texts(layout: Layout) -> list[str]:
     """The headings of fields whose texts get an apostrophe where they would run."""
     quoted = layout.form.formulas == QUOTED
@@ -149,18 +164,15 @@ def problems(field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:
     if dialect.around.trim:
         wrong = text != trimmed(text, dialect.around.trim)
         found.append(Problem("value.unquotable", field.title, wrong, text, "without spaces at its ends"))
-    found.append(
-        Problem(
-            "value.unwritable",
-            field.title,
-            text.str.contains("\0", literal=True),
-            text,
-            "no NUL, which no text file should have",
-        )
-    )
+    if _is_plain(field):
+        return found
+    nul = text.str.contains("\0", literal=True)
+    found.append(Problem("value.unwritable", field.title, nul, text, "no NUL, which no text file should have"))
     if layout.form.formulas == TOLD and not field.is_typed:
         rule = 'no text that a spreadsheet program would run; "formulas" in the form: kept or quoted'
-        found.append(Problem("value.formula", field.title, would_run(text), text, rule))
+        # nearly all texts begin otherwise
+        odd = (text < "0") | ((text >= ":") & (text < "A"))
+        found.append(Problem("value.formula", field.title, odd, text, rule, unless=~would_run(text)))
     return found
 
 
