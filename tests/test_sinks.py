@@ -328,6 +328,18 @@ def test_a_built_list_is_a_list_in_whatever_form(tmp_path: Path, form: str) -> N
         counts.append(told["rows"])
     assert counts == [7, 3, 3, 1]
     assert "P003" in program("trace", "P003", cwd=move, status=0).out
+    # of what is new there are parts, too
+    program("handed-over", "last", cwd=move, status=0)
+    text = (move / "incoming/a.csv").read_text()
+    (move / "incoming/a.csv").write_text(text + "".join(f"P{n:03},N,31/01/1980,{n}\n" for n in range(10, 15)))
+    program("build", "--since", cwd=move, status=0)
+    sets = [f"people.additions{ending}", *(f"people.additions.part-{n}{ending}" for n in (1, 2))]
+    assert [
+        program("check", f"out/{name}", "--layout", "people", "--json", cwd=move).json["rows"] for name in sets
+    ] == [5, 3, 2]
+    (move / "incoming/a.csv").write_text(text)
+    program("build", "--fewer", cwd=move, status=0)
+    assert not [*(move / "out").glob("people.additions*")]
     assert program("lend", "people", "--json", cwd=move, status=0).json["rows"] == 7
     assert program("build", "--compare", "--json", cwd=move, status=0).json["lists"][0]["compared"]["same"] == 7
     layout["urn:mudanza:form"] = "ndjson" if form == "json" else "json"

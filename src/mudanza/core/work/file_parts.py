@@ -23,6 +23,12 @@ def whole_of(path: Path) -> Path | None:
     return path.with_name(match[1] + path.suffix) if match else None
 
 
+def parts_beside(whole: Path) -> list[Path]:
+    """The parts of a file that are there."""
+    there = whole.parent.glob(f"{whole.stem}.part-*{whole.suffix}")
+    return sorted(one for one in there if whole_of(one) == whole)
+
+
 class PartFiles:
     """Writes records into parts beside the whole file, `LIST.part-1.csv` and so on; none, if one would do."""
 
@@ -87,7 +93,7 @@ class PartFiles:
                 file.discard()
             self.files = []
         made = {file.final.name for file in self.files}
-        for old in self._whole.parent.glob(f"{self._whole.stem}.part-*{self._whole.suffix}"):
-            if whole_of(old) == self._whole and old.name not in made:
+        for old in parts_beside(self._whole):
+            if old.name not in made:
                 self._outputs.take_away(old)
         return self.files

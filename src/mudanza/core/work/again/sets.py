@@ -21,6 +21,7 @@ from mudanza.core.work.again.against import ids_of
 from mudanza.core.work.again.before import in_layout
 from mudanza.core.work.behind import Behind
 from mudanza.core.work.difference import ChangedField, fields_changed, some_keys
+from mudanza.core.work.file_parts import PartFiles, parts_beside
 
 ADDITIONS, CHANGES, REMOVALS = "additions", "changes", "removals"
 _SETS = (ADDITIONS, CHANGES, REMOVALS)
@@ -127,7 +128,9 @@ class ChangeSets:
         records = RecordFile(file, sink_of(layout).writer(layout, titles))
         records.write(rows)
         records.close()
-        self.files.append(file)
+        parts = PartFiles(self._outputs, file.final, titles, layout)
+        parts.write(rows)
+        self.files += [file, *parts.close()]
 
 
 def set_file(move: Move, name: str, layout: Layout, which: str) -> Path:
@@ -146,4 +149,7 @@ def take_away(move: Move, plan: Plan, outputs: Outputs, *, leavers: bool, sets: 
     if leavers:
         outputs.take_away(leavers_file(move, plan))
     for which in (*_SETS, *(f"undo-{one}" for one in _SETS)) if sets else ():
-        outputs.take_away(set_file(move, plan.name, plan.layout, which))
+        whole = set_file(move, plan.name, plan.layout, which)
+        outputs.take_away(whole)
+        for part in parts_beside(whole):
+            outputs.take_away(part)
