@@ -8,7 +8,6 @@ from collections.abc import Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import date
-from pathlib import Path
 
 import polars as pl
 
@@ -20,11 +19,9 @@ from mudanza.core.engine.places import passed_over
 from mudanza.core.engine.summary import ENDS, Balance, Summary
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.language.parameters import check_given
-from mudanza.core.layouts.csvw import DESCRIPTION, metadata_of_all
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
-from mudanza.core.sinks.formats import built_file, sink_of
 from mudanza.core.state.contents import KEY, RECORD, NewContents
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.key_pages import save_book
@@ -40,6 +37,7 @@ from mudanza.core.work.cascade import cascades
 from mudanza.core.work.circles import PassFiles, Turn, in_turn, settle_circles, take_away_passes, told
 from mudanza.core.work.control_totals import control_totals, differing
 from mudanza.core.work.difference import compare_builds
+from mudanza.core.work.finishing import describe_all, take_away_other_forms, with_lines
 from mudanza.core.work.list_files import ListFiles
 from mudanza.core.work.order import in_order_of_need, looked_up_lists
 from mudanza.core.work.outdated import made_by, outdated
@@ -53,7 +51,7 @@ from mudanza.core.work.shapes import build_shape
 from mudanza.core.work.since import Since, refused, since
 from mudanza.core.work.tables_at_hand import TablesAtHand
 from mudanza.core.work.together import Lists, settle_together
-from mudanza.core.work.with_lines import lines_of, write_with_lines
+from mudanza.core.work.with_lines import lines_of
 
 #: more columns than these that a source lacks are told together
 _FEW = 3
@@ -157,74 +155,14 @@ def build(
         tell(Progress("remembering what was built"))
         for book in tables.books.values():
             save_book(ledger, run, book)
-        results = _with_lines(move, plans, tables, results, outputs)
+        results = with_lines(move, plans, tables, results, outputs)
         built = BuildResult(run, asked.as_of, results, found, cost)
         text = json.dumps(build_shape(built), indent=2, ensure_ascii=False) + "\n"
         outputs.create_text(move.out / "run.json", text)
-        _describe_all(move, plans, tables, outputs)
-        _take_away_other_forms(move, ledger, results, outputs)
+        describe_all(move, plans, tables, outputs)
+        take_away_other_forms(move, ledger, results, outputs)
         _commit(ledger, run, outputs, results)
     return built
-
-
-def _describe_all(move: Move, plans: Sequence[Plan], tables: TablesAtHand, outputs: Outputs) -> None:
-    """Write what describes all files that are to be imported, with the references between them, if there are several."""
-    made = {plan.name: plan.layout for plan in plans}
-    there = {name: one for name, one in tables.layouts.items() if built_file(move, name, one).is_file()}
-    written = {
-        name: (one, built_file(move, name, one).name)
-        for name, one in sorted({**there, **made}.items())
-        if one.form.is_delimited
-    }
-    path = move.out / DESCRIPTION
-    if len(written) > 1:
-        outputs.create_text(path, metadata_of_all(written))
-    else:
-        outputs.take_away(path)
-
-
-def _with_lines(
-    move: Move, plans: Sequence[Plan], tables: TablesAtHand, results: Sequence[ListResult], outputs: Outputs
-) -> list[ListResult]:
-    """Write headers with their lines, of what was just written; and the results with those files."""
-    by_name = {plan.name: plan for plan in plans}
-    made = []
-    for result in results:
-        plan = by_name[result.name]
-        lines = lines_of(plan, by_name, tables)
-        if lines:
-            whole = built_file(move, plan.name, plan.layout)
-            rows = [(one, _just_written(move, one.plan, outputs)) for one in lines]
-            files = write_with_lines(plan, _just_written(move, plan, outputs), rows, whole, outputs)
-            digests = [file.digest(move.shown(file.final)) for file in files]
-            result = replace(result, files=[*result.files, *digests])
-        made.append(result)
-    return made
-
-
-def _just_written(move: Move, plan: Plan, outputs: Outputs) -> pl.DataFrame:
-    """The records of a list that are written, and not yet in their place."""
-    path = built_file(move, plan.name, plan.layout).absolute()
-    file = next(one for one in outputs.files if one.final == path)
-    file.close()
-    return sink_of(plan.layout).read(file.part, plan.layout, move.shown(path))
-
-
-def _take_away_other_forms(move: Move, ledger: Ledger, results: Sequence[ListResult], outputs: Outputs) -> None:
-    """Take away what the build before wrote of lists whose files have another form since."""
-    before: dict[str, list[str]] = {}
-    for run in ledger.runs(command="build"):
-        if run.state == "done":
-            made: dict[str, list[str]] = {}
-            for file in run.written:
-                made.setdefault(str(file.get("list")), []).append(Path(str(file["path"])).name)
-            before = {**made, **before}
-    for one in results:
-        now = [Path(file.path).name for file in one.files]
-        names = before.get(one.name, now)
-        for name in set(names) - set(now):
-            if names[0] != now[0] or ".with-lines." in name:
-                outputs.take_away(move.out / name)
 
 
 def _wanted(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, Collection[str]]:
