@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -21,6 +22,8 @@ if TYPE_CHECKING:
     from mudanza.core.work.records.writing import WrittenAnswer
 
 _ROWS = 20
+#: so many characters of a value tell it from others
+_TELLING = 20
 
 
 @click.command("records")
@@ -41,7 +44,7 @@ _ROWS = 20
     help="In the order of a column; with - in front from the last to the first.",
     shell_complete=completing.columns,
 )
-@click.option("-n", "most", type=click.IntRange(0), metavar="N", help=f"At most so many ({_ROWS}; of a file, all).")
+@click.option("-n", "most", type=click.IntRange(0), metavar="N", help=f"At most so many ({_ROWS}; with --to, all).")
 @click.option("--distinct", is_flag=True, help="Rows that are alike in these columns once.")
 @click.option(
     "--count-by", metavar="A,B", help="How many records there are of each value.", shell_complete=completing.columns
@@ -139,7 +142,9 @@ def ready_again(chooser: Chooser, question: Question) -> Chooser:
 
 
 def _names(text: str | None) -> tuple[str, ...]:
-    return tuple(one.strip() for one in text.split(",") if one.strip()) if text else ()
+    """Names with commas between them; one that has a comma itself stands in double quotes."""
+    given = next(csv.reader([text or ""], skipinitialspace=True), [])
+    return tuple(one.strip() for one in given if one.strip())
 
 
 def _question(subject: str | None, kept: str | None, said: dict[str, Any], move: Move | None) -> Question:
@@ -194,8 +199,15 @@ def _show(found: Answer, asking: Question) -> None:
         look.columns([[name, _cell(value)] for name, value in zip(found.headings, rows.row(0), strict=True)], fold=(1,))
         look.say(f"  line {found.rows['#line'][0]}", style="dim")
     elif shown:
-        right = [at for at, name in enumerate(found.headings) if name in found.numbers]
-        look.columns([[_cell(one) for one in row] for row in rows.iter_rows()], heads=[*found.headings], right=right)
+        cells = [[_cell(one) for one in row] for row in rows.iter_rows()]
+        fit = _that_fit([*found.headings], cells)
+        right = [at for at, name in enumerate(found.headings[:fit]) if name in found.numbers]
+        look.columns([row[:fit] for row in cells], heads=[*found.headings[:fit]], right=right)
+        if found.headings[fit:]:
+            look.say(
+                f"  Not shown: {', '.join(found.headings[fit:])}; --columns chooses, --key shows all of one.",
+                style="dim",
+            )
     if asking.count_by and found.rows.height and total > sum(found.rows[found.headings[-1]]):
         look.say("  Further values have fewer; -n shows more of them.", style="dim")
     elif cut:
@@ -204,6 +216,17 @@ def _show(found: Answer, asking: Question) -> None:
         look.say(f"  {column} has no such value; it has {', '.join(map(look.shorten, values))}.")
     if found.damaged:
         look.say(f"  {look.plural(found.damaged, 'damaged row')} could not be looked at; mudanza survey tells where.")
+
+
+def _that_fit(headings: list[str], rows: list[list[str]]) -> int:
+    """How many columns have room beside each other, none of them cut to less than what tells values apart."""
+    room = look.out.width - 2
+    for count, heading in enumerate(headings):
+        longest = max([len(heading), *(len(row[count]) for row in rows)])
+        room -= min(longest, _TELLING) + 2
+        if room < 0:
+            return max(count, 1)
+    return len(headings)
 
 
 def _cell(value: str | None) -> str:

@@ -33,7 +33,12 @@ class Question:
 
     def over(self, other: Mapping[str, Any]) -> Question:
         """The same question with what is said anew."""
-        return replace(self, **{name: value for name, value in other.items() if value not in (None, (), False)})
+        return replace(
+            self,
+            **{
+                name: value for name, value in other.items() if value is not None and value is not False and value != ()
+            },
+        )
 
 
 def question_path(move: Move, name: str) -> Path:
@@ -72,7 +77,7 @@ def text_of(question: Question) -> str:
     lines = []
     for one in fields(question):
         value = getattr(question, one.name)
-        if value not in (None, (), False):
+        if value is not None and value is not False and value != ():
             lines.append(
                 f"{one.name} = {json.dumps(list(value) if isinstance(value, tuple) else value, ensure_ascii=False)}"
             )
