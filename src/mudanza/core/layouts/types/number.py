@@ -16,6 +16,8 @@ from mudanza.core.values.number_format import NumberFormat
 
 #: datatypes whose values are binary, with the width of theirs
 BINARY = {"double": pl.Float64, "number": pl.Float64, "float": pl.Float32}
+_INTEGER = r"^(?:0|-?[1-9][0-9]*)$"
+_CANONICAL = r"^(?:0|-?[1-9][0-9]*|-?(?:0|[1-9][0-9]*)\.[0-9]*[1-9])$"
 _SPECIAL = {"INF": float("inf"), "+INF": float("inf"), "-INF": float("-inf"), "NaN": float("nan")}
 
 
@@ -67,12 +69,19 @@ class NumberType:
         if self.base in BINARY:
             fitting = pl.when(self.fits(text)).then(text)
             return pl.coalesce(self._binary(fitting).cast(pl.String), text)
+        # nearly all are written in the one way already
+        alike = text.str.contains(_INTEGER if self.format.decimal != "." or self.format.groups else _CANONICAL)
+        if self.format.affixes.zeros:
+            alike = pl.lit(False)
+        return pl.when(alike).then(text).otherwise(self._same(pl.when(~alike).then(text)))
+
+    def _same(self, text: pl.Expr) -> pl.Expr:
         held = trim_zeros(self.read(text).cast(pl.String))
         # the few that have more digits than can be held
-        text = pl.when(held.is_null()).then(text)
-        plain = self.format.plain(self.normal(text)).str.replace(r"^\+", "").str.replace(r"^(-?)0*([0-9])", "${1}${2}")
+        rest = pl.when(held.is_null()).then(text)
+        plain = self.format.plain(self.normal(rest)).str.replace(r"^\+", "").str.replace(r"^(-?)0*([0-9])", "${1}${2}")
         ended = pl.when(plain.str.contains(".", literal=True)).then(trim_zeros(plain)).otherwise(plain)
-        return pl.coalesce(held.replace("-0", "0"), pl.when(self.fits(text)).then(ended), text)
+        return pl.coalesce(held.replace("-0", "0"), pl.when(self.fits(rest)).then(ended), text)
 
     def render(self, value: pl.Expr) -> pl.Expr:
         """A number as text."""
