@@ -308,7 +308,7 @@ def test_the_bytes_are_the_same_for_every_block_size_and_number_of_threads(move:
         shutil.copytree(move, folder)
         code = (
             "import sys; from mudanza.core.sources import delimited; delimited.BLOCK = int(sys.argv[1])\n"
-            "from mudanza.cli.main import main; sys.exit(main(['build', 'people']))"
+            "from mudanza.cli.main import main; sys.exit(main(['build', 'people', '--as-of', '2026-01-31']))"
         )
         command = [sys.executable, "-c", code, str(block)]
         ended = subprocess.run(

@@ -12,7 +12,7 @@ from mudanza.core.documents.errors import LoanError, Place
 from mudanza.core.language.parameters import Parameters
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
-from mudanza.core.sinks.csv_text import RowWriter
+from mudanza.core.sinks import csv_text
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import ledger_of, sweep_behind
 from mudanza.core.state.loans import note_loan
@@ -89,7 +89,7 @@ def lend(
     with ledger.held(run), Outputs(str(run)) as outputs:
         sweep_behind(move, ledger)
         snapshot = outputs.create(folder / loan / "lent.csv")
-        writer = RowWriter([f.title for f in layout.fields], layout.dialect)
+        writer = csv_text.writer(layout, [f.title for f in layout.fields])
         snapshot.write(writer.head())
         snapshot.write(writer.rows(records))
         digest = snapshot.digest(move.shown(folder / loan / "lent.csv"))

@@ -13,6 +13,7 @@ from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import blank_in_file
 from mudanza.core.plans.move import Move
+from mudanza.core.sinks import csv_text
 from mudanza.core.sinks.formats import sink_of
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.loans import ADDED, RECORD, REMOVED, accepted_from, all_loans, noted_loan
@@ -66,7 +67,7 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
             place=Place(str(snapshot)),
             hint="Restore it from a backup.",
         )
-    before = keyed(read_records(snapshot, layout, move.shown(snapshot)), key_fields(layout))
+    before = keyed(read_records(snapshot, layout, move.shown(snapshot), as_lent=True), key_fields(layout))
     fields = [layout.field_named(title) for title in detail["columns"]]
     lent = Lent(
         name, known.subject, known.lent, known.state, layout, fields, detail["file"], detail["file_sha256"], before
@@ -124,13 +125,13 @@ def shown_text(key: str) -> str:
     return key.replace(INNER, ", ")
 
 
-def read_records(path: Path, layout: Layout, shown: str) -> pl.DataFrame:
-    """A whole file as text columns named by the layout's titles, plus `#line`.
+def read_records(path: Path, layout: Layout, shown: str, *, as_lent: bool = False) -> pl.DataFrame:
+    """A whole file as text columns named by the layout's titles, plus `#line`; of what was lent the snapshot, which is a CSV whatever form the layout says.
 
     Raises LoanError if a row is damaged, a column is missing, or a key is blank or repeated: such a file cannot
     be lent or compared.
     """
-    rows = sink_of(layout).read(path, layout, shown, LoanError)
+    rows = (csv_text if as_lent else sink_of(layout)).read(path, layout, shown, LoanError)
     check = f"`mudanza check {shown} --layout {layout.path.stem}` tells everything that is wrong."
     keys = key_fields(layout)
     blank = rows.filter(pl.any_horizontal([blank_in_file(f, pl.col(f.title)) for f in keys]))

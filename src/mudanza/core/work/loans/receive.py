@@ -9,10 +9,12 @@ import polars as pl
 
 from mudanza.core.documents.errors import LoanError, Place
 from mudanza.core.layouts.dialect import Dialect
+from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.csv_text import RowWriter
+from mudanza.core.sinks.formats import RecordFile, sink_of
 from mudanza.core.state.contents import keep_change_set
-from mudanza.core.state.files import Outputs
+from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
 from mudanza.core.state.loans import (
     ADDED,
@@ -26,6 +28,7 @@ from mudanza.core.state.loans import (
 )
 from mudanza.core.values.digest import Digest, digest_of
 from mudanza.core.values.row_columns import INNER
+from mudanza.core.work.file_parts import PartFiles
 from mudanza.core.work.loans.comparison import ACCEPTED, Elsewhere, LoanReturn, compare_returned
 from mudanza.core.work.loans.lent import (
     KEY,
@@ -117,20 +120,20 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
                 f"the loan {lent.id!r} was accepted by another run meanwhile.",
                 hint="`mudanza ledger --loans` tells.",
             )
-        written = []
-        files = [(*one, lent.layout.dialect) for one in _change_files(lent, result, whole_rows)]
+        written: list[OutFile] = []
+        for name, titles, rows in _change_files(lent, result, whole_rows):
+            if rows.height:
+                written += _for_import(outputs, folder / f"{name}{lent.layout.form.ending}", lent.layout, titles, rows)
+        beside = [("held-back.csv", result.held_rows, Dialect(bom=True))]
         if result.conflicts:
             conflicts = pl.DataFrame([{**vars(c), "key": shown_text(c.key)} for c in result.conflicts])
-            files.append(("conflicts.csv", conflicts.columns, conflicts, Dialect()))
-        files.append(("held-back.csv", result.held_rows.columns, result.held_rows, Dialect(bom=True)))
-        for name, titles, rows, dialect in files:
-            if rows.is_empty():
-                continue
-            out = outputs.create(folder / name)
-            writer = RowWriter(titles, dialect)
-            out.write(writer.head())
-            out.write(writer.rows(rows))
-            written.append(out)
+            beside.insert(0, ("conflicts.csv", conflicts, Dialect()))
+        for name, rows, dialect in beside:
+            if rows.height:
+                written.append(outputs.create(folder / name))
+                file = RecordFile(written[-1], RowWriter(rows.columns, dialect))
+                file.write(rows)
+                file.close()
         digests = [out.digest(move.shown(out.final)) for out in written]
         accept_changes(ledger, known, _accepted_cells(lent, result), back=result.held == 0)
         _keep(ledger, run, lent, result, whole_rows)
@@ -143,6 +146,17 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
         }
         ledger.commit(run, outputs, counts, [came.as_dict()], [d.as_dict() for d in digests])
     return replace(result, files=digests)
+
+
+def _for_import(outputs: Outputs, path: Path, layout: Layout, titles: list[str], rows: pl.DataFrame) -> list[OutFile]:
+    """Records in the form that the target takes, and parts of them, where it takes only so many at once."""
+    whole = outputs.create(path)
+    file = RecordFile(whole, sink_of(layout).writer(layout, titles))
+    file.write(rows)
+    file.close()
+    parts = PartFiles(outputs, path, titles, layout)
+    parts.write(rows)
+    return [whole, *parts.close()]
 
 
 def _keep(ledger: Ledger, run: int, lent: Lent, result: LoanReturn, whole_rows: bool) -> None:
@@ -168,7 +182,7 @@ def _accepted_cells(lent: Lent, result: LoanReturn) -> list[Cell]:
 
 
 def _change_files(lent: Lent, result: LoanReturn, whole_rows: bool) -> list[tuple[str, list[str], pl.DataFrame]]:
-    """The import files: name, columns and rows of each."""
+    """The import files: what each is called, its columns and rows."""
     key_titles = [f.title for f in lent.keys]
     touched = result.changes["field"].unique().to_list()
     all_titles = [f.title for f in lent.layout.fields]
@@ -180,10 +194,10 @@ def _change_files(lent: Lent, result: LoanReturn, whole_rows: bool) -> list[tupl
     additions = result.additions.with_columns(lacking)
     keyed = additions.filter(pl.col(KEY).is_not_null())
     return [
-        ("changes.csv", columns, new),
-        ("additions.csv", added, additions),
-        ("removals.csv", key_titles, result.removals),
-        ("undo-changes.csv", columns, old),
-        ("undo-additions.csv", key_titles, keyed),
-        ("undo-removals.csv", all_titles, result.removals),
+        ("changes", columns, new),
+        ("additions", added, additions),
+        ("removals", key_titles, result.removals),
+        ("undo-changes", columns, old),
+        ("undo-additions", key_titles, keyed),
+        ("undo-removals", all_titles, result.removals),
     ]
