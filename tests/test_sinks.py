@@ -39,6 +39,7 @@ FIELDS: list[dict[str, Any]] = [
     {"name": "born", "titles": "born", "datatype": {"base": "date", "format": "d/M/yyyy"}},
     {"name": "seen", "titles": "seen", "datatype": {"base": "datetime", "format": "dd.MM.yyyy HH:mm:ss"}},
     {"name": "active", "titles": "active", "datatype": {"base": "boolean", "format": "S|N"}},
+    {"name": "note", "titles": "note"},
     {"name": "tags", "titles": "tags", "separator": "|"},
     {"name": "sizes", "titles": "sizes", "separator": ";", "datatype": "decimal"},
 ]  # fmt: skip
@@ -76,6 +77,7 @@ _records = st.fixed_dictionaries(
         "born": st.none() | st.dates(date(1, 1, 1)),
         "seen": st.none() | _moments,
         "active": st.none() | st.booleans(),
+        "note": _texts,
         "tags": st.lists(_parts, max_size=3),
         "sizes": st.lists(st.decimals(-999, 999, places=2, allow_nan=False), max_size=3),
     }
@@ -125,10 +127,10 @@ def test_what_is_written_is_read_back_the_same(tmp_path: Path, form: str, record
 RECORDS: list[dict[str, Any]] = [
     {
         "id": Decimal(1), "code": "007", "sums.owed": Decimal("1234.5"), "sums.rate": Decimal("0.000000000001"), "born": date(1980, 1, 31),
-        "seen": datetime(2024, 2, 29, 7, 30, 15), "active": True, "tags": ["a b", "c<&>"], "sizes": [Decimal("1.5"), Decimal(2)],
+        "seen": datetime(2024, 2, 29, 7, 30, 15), "active": True, "note": "two  spaces", "tags": ["a b", "c<&>"], "sizes": [Decimal("1.5"), Decimal(2)],
     },
     {
-        "id": Decimal(2), "code": '=1+1 "x"', "sums.owed": None, "sums.rate": Decimal("12345678901234567890"), "born": None, "seen": None, "active": False,
+        "id": Decimal(2), "code": '=1+1 "x"', "sums.owed": None, "sums.rate": Decimal("12345678901234567890"), "born": None, "seen": None, "active": False, "note": None,
         "tags": [], "sizes": [],
     },
 ]  # fmt: skip
@@ -174,12 +176,12 @@ def by_others(form: str, data: bytes, path: Path) -> list[dict[str, Any]]:
 
 #: what each form makes of the first record, and of the blanks of the second
 SEEN: dict[str, tuple[dict[str, Any], Any]] = {
-    "csv": ({"id": "1", "code": "007", "sums.owed": "1.234,50", "sums.rate": "0.000000000001", "born": "31/1/1980", "seen": "29.02.2024 07:30:15", "active": "S", "tags": "a b|c<&>", "sizes": "1.5;2"}, ""),
-    "json": ({"id": 1, "code": "007", "sums.owed": Decimal("1234.5"), "sums.rate": Decimal("1E-12"), "born": "31/1/1980", "seen": "29.02.2024 07:30:15", "active": True, "tags": ["a b", "c<&>"], "sizes": [Decimal("1.5"), 2]}, None),
-    "xml": ({"id": ["1"], "code": "007", "sums.owed": ["1234.5"], "sums.rate": ["0.000000000001"], "born": ["31/1/1980"], "seen": ["29.02.2024 07:30:15"], "active": ["S"], "tags": ["a b", "c<&>"], "sizes": ["1.5", "2"]}, KeyError),
-    "fixed": ({name: value.ljust(40) for name, value in zip(TITLES, ["1", "007", "1.234,50", "0.000000000001", "31/1/1980", "29.02.2024 07:30:15", "S", "a b|c<&>", "1.5;2"], strict=True)}, " " * 40),
-    "xlsx": ({"id": 1, "code": "007", "sums.owed": 1234.5, "sums.rate": "0.000000000001", "born": datetime(1980, 1, 31), "seen": datetime(2024, 2, 29, 7, 30, 15), "active": "S", "tags": "a b|c<&>", "sizes": "1.5;2"}, None),
-    "parquet": ({"id": 1, "code": "007", "sums.owed": Decimal("1234.5"), "sums.rate": Decimal("1E-12"), "born": date(1980, 1, 31), "seen": datetime(2024, 2, 29, 7, 30, 15), "active": True, "tags": ["a b", "c<&>"], "sizes": [Decimal("1.5"), Decimal(2)]}, None),
+    "csv": ({"id": "1", "code": "007", "sums.owed": "1.234,50", "sums.rate": "0.000000000001", "born": "31/1/1980", "seen": "29.02.2024 07:30:15", "active": "S", "note": "two  spaces", "tags": "a b|c<&>", "sizes": "1.5;2"}, ""),
+    "json": ({"id": 1, "code": "007", "sums.owed": Decimal("1234.5"), "sums.rate": Decimal("1E-12"), "born": "31/1/1980", "seen": "29.02.2024 07:30:15", "active": True, "note": "two  spaces", "tags": ["a b", "c<&>"], "sizes": [Decimal("1.5"), 2]}, None),
+    "xml": ({"id": ["1"], "code": "007", "sums.owed": ["1234.5"], "sums.rate": ["0.000000000001"], "born": ["31/1/1980"], "seen": ["29.02.2024 07:30:15"], "active": ["S"], "note": ["two  spaces"], "tags": ["a b", "c<&>"], "sizes": ["1.5", "2"]}, KeyError),
+    "fixed": ({name: value.ljust(40) for name, value in zip(TITLES, ["1", "007", "1.234,50", "0.000000000001", "31/1/1980", "29.02.2024 07:30:15", "S", "two  spaces", "a b|c<&>", "1.5;2"], strict=True)}, " " * 40),
+    "xlsx": ({"id": 1, "code": "007", "sums.owed": 1234.5, "sums.rate": "0.000000000001", "born": datetime(1980, 1, 31), "seen": datetime(2024, 2, 29, 7, 30, 15), "active": "S", "note": "two  spaces", "tags": "a b|c<&>", "sizes": "1.5;2"}, None),
+    "parquet": ({"id": 1, "code": "007", "sums.owed": Decimal("1234.5"), "sums.rate": Decimal("1E-12"), "born": date(1980, 1, 31), "seen": datetime(2024, 2, 29, 7, 30, 15), "active": True, "note": "two  spaces", "tags": ["a b", "c<&>"], "sizes": [Decimal("1.5"), Decimal(2)]}, None),
 }  # fmt: skip
 SEEN |= {"tsv": SEEN["csv"], "ndjson": SEEN["json"]}
 
@@ -200,7 +202,7 @@ def test_the_form_of_a_workbook(tmp_path: Path) -> None:
     layout = layout_of(tmp_path, {"format": "xlsx", "sheet": "Records: all"})
     (tmp_path / "x.xlsx").write_bytes(write(layout, [as_rendered(layout, RECORDS)]))
     sheet = openpyxl.load_workbook(tmp_path / "x.xlsx")["Records all"]
-    assert (sheet.freeze_panes, sheet.auto_filter.ref) == ("A2", "A1:I3")
+    assert (sheet.freeze_panes, sheet.auto_filter.ref) == ("A2", "A1:J3")
     assert [(str(one.sqref), one.formula1) for one in sheet.data_validations.dataValidation if one.type == "list"] == [
         ("G2:G3", '"S,N"')
     ]
@@ -272,7 +274,7 @@ def test_texts_that_would_run_are_told_kept_or_quoted(tmp_path: Path) -> None:
 #: what is said of a form, and the words of the refusal
 WRONG_FORMS: list[tuple[Any, dict[str, Any], str]] = [
     ("xlxs", {}, "did you mean 'xlsx'"), ({"format": "json", "sheet": "x"}, {}, "says nothing of json"), ({"format": "csv", "formulas": "run"}, {}, "'told' or 'kept'"),
-    ({"format": "xml", "records": "one"}, {}, "no path of elements"), ("xml", {"titles": "Full name", "name": "full%20name"}, "name of an element"), ("json", {"titles": "b.c"}, "within 'b'"),
+    ({"format": "xml", "records": "one"}, {}, "no path of elements"), ("xml", {"titles": "B x", "name": "b.x"}, "within 'b'"), ({"format": "csv", "tag": "A", "lines": {"x": "A"}}, {}, "have tags"), ("xml", {"titles": "Full name", "name": "full%20name"}, "name of an element"), ("json", {"titles": "b.c"}, "within 'b'"),
     ("fixed", {"urn:mudanza:width": None}, "has a width"), ("fixed", {"urn:mudanza:start": 3}, "ends at"), ({"format": "xlsx", "ending": "x"}, {}, "no ending"), (5, {}, "name of a format"),
 ]  # fmt: skip
 
@@ -410,6 +412,6 @@ def test_an_office_suite_reads_the_same(tmp_path: Path) -> None:
     first, second = shown[0]
     assert first == {
         "id": "1", "code": "007", "sums.owed": "1234.50", "sums.rate": "0.000000000001", "born": "1980-01-31", "seen": "2024-02-29 07:30:15", "active": "S",
-        "tags": "a b|c<&>", "sizes": "1.5;2",
+        "note": "two  spaces", "tags": "a b|c<&>", "sizes": "1.5;2",
     }  # fmt: skip
     assert (second["code"], second["sums.rate"]) == ('=1+1 "x"', "12345678901234567890")

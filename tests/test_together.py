@@ -195,6 +195,11 @@ def test_headers_stand_in_one_file_with_their_lines(tmp_path: Path, form: str) -
     assert [name for name in files if "with-lines" in name] == [
         f"bills.with-lines{ending}", *(f"bills.with-lines.part-{n}{ending}" for n in (1, 2, 3)),
     ]  # fmt: skip
+    # the two lists are checked by themselves, and what is made of them not once more
+    told = program("check", "out", "--json", cwd=move, status=0).json
+    assert sorted(Path(one["file"]).name for one in told["files"]) == sorted(
+        [f"bills.part-{n}{ending}" for n in (1, 2)] + ["lines.csv"]
+    )
     assert "Build both" in program("build", "bills", cwd=move, status=2).err
     # lines that belong to no bill would be lost
     edit(move / "layouts/lines.json", '"required": true', '"required": false')

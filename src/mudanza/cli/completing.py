@@ -57,9 +57,9 @@ def _asked(ctx: click.Context) -> str:
 def _columns(ctx: click.Context) -> list[str]:
     from mudanza.cli.options import here_or_none
     from mudanza.core.sources.reader import ReadOptions
-    from mudanza.core.work.records.subject import asked_of
+    from mudanza.core.work.records.subject import view_of
 
-    return [*asked_of(_asked(ctx), ReadOptions(), here_or_none()).headings]
+    return [*view_of(_asked(ctx), ReadOptions(), here_or_none()).headings]
 
 
 def _keys(ctx: click.Context) -> list[str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+from dataclasses import replace
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -17,8 +18,8 @@ from mudanza.core.work.shapes import answer_shape, written_answer_shape
 if TYPE_CHECKING:
     from mudanza.core.plans.move import Move
     from mudanza.core.sources.reader import ReadOptions
-    from mudanza.core.work.records.answering import Answer, Chooser
-    from mudanza.core.work.records.question import Question
+    from mudanza.core.work.records.answering import Chooser, RecordAnswer
+    from mudanza.core.work.records.question import RecordQuestion
     from mudanza.core.work.records.writing import WrittenAnswer
 
 _ROWS = 20
@@ -102,7 +103,7 @@ def command(
     """
     from mudanza.core.language.parameters import Parameters
     from mudanza.core.work.records.answering import answer, ready
-    from mudanza.core.work.records.subject import asked_of
+    from mudanza.core.work.records.subject import view_of
     from mudanza.core.work.records.writing import write_answer
 
     move = here_or_none()
@@ -110,7 +111,7 @@ def command(
         "columns": _names(columns), "where": where, "key": key, "sort": _names(sort), "most": most, "distinct": distinct, "count_by": _names(count_by),
     }  # fmt: skip
     asking = _question(subject, question, said, move)
-    asked = asked_of(asking.subject, options, move)
+    asked = view_of(asking.subject, options, move)
 
     def chooser(given: dict[str, str]) -> Chooser:
         return ready(asking, asked, as_of or date.today(), Parameters(given, move.parameters if move else {}))
@@ -122,8 +123,8 @@ def command(
         if to is not None:
             written = write_answer(made, to, move, over=over, tell=tell)
         else:
-            limited = asking if asking.most is not None else asking.over({"most": _ROWS})
-            found = answer(ready_again(made, limited), tell)
+            most = _ROWS if asking.most is None else asking.most
+            found = answer(replace(made, question=replace(asking, most=most)), tell)
     if to is not None:
         _show_written(written, as_json)
         return
@@ -134,21 +135,14 @@ def command(
     ctx.exit(1 if found.damaged else 0)
 
 
-def ready_again(chooser: Chooser, question: Question) -> Chooser:
-    """The same records and rows for a question that differs in how many are wanted."""
-    from dataclasses import replace
-
-    return replace(chooser, question=question)
-
-
 def _names(text: str | None) -> tuple[str, ...]:
     """Names with commas between them; one that has a comma itself stands in double quotes."""
     given = next(csv.reader([text or ""], skipinitialspace=True), [])
     return tuple(one.strip() for one in given if one.strip())
 
 
-def _question(subject: str | None, kept: str | None, said: dict[str, Any], move: Move | None) -> Question:
-    from mudanza.core.work.records.question import Question, load_question
+def _question(subject: str | None, kept: str | None, said: dict[str, Any], move: Move | None) -> RecordQuestion:
+    from mudanza.core.work.records.question import RecordQuestion, load_question
 
     if kept is not None:
         if move is None:
@@ -157,10 +151,10 @@ def _question(subject: str | None, kept: str | None, said: dict[str, Any], move:
         return known.over({"subject": subject, **said})
     if subject is None:
         raise click.UsageError("Say of what: a list, LIST/SOURCE, a file, DATABASE:TABLE, or --question NAME.")
-    return Question(subject).over(said)
+    return RecordQuestion(subject).over(said)
 
 
-def _keep(question: Question, name: str, move: Move | None) -> None:
+def _keep(question: RecordQuestion, name: str, move: Move | None) -> None:
     from mudanza.core.work.records.question import keep_question
 
     if move is None:
@@ -178,7 +172,7 @@ def _show_written(written: WrittenAnswer, as_json: bool) -> None:
     )
 
 
-def _show(found: Answer, asking: Question) -> None:
+def _show(found: RecordAnswer, asking: RecordQuestion) -> None:
     shown, total = found.rows.height, found.found
     number = (
         look.count(total)

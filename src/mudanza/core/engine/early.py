@@ -11,7 +11,7 @@ import polars as pl
 from mudanza.core.engine.knowing import IDENTITY, KEY, LAST, LEFT, SAID
 from mudanza.core.engine.recipe import Condition, Recipe
 from mudanza.core.findings.finding import SCHEMA, joined
-from mudanza.core.findings.problem import Problem, flags, gather, held
+from mudanza.core.findings.problem import Problem, flags, flags_of_rows, gather, held
 from mudanza.core.language.value import Stage
 from mudanza.core.plans.leavers import EXCLUDED, UNSELECTED
 from mudanza.core.values.row_columns import CORRECTED, FILE, IN_TARGET, INNER, LINE, SOURCE_COLUMN
@@ -98,7 +98,7 @@ def run_early(recipe: Recipe, rows: pl.DataFrame, columns: list[str], noticed: p
     rows = noted.without(rows, rows[LINE].is_in(wrong_values(noticed)["line"].implode()))
     rows = _not_excluded(recipe, rows, noted)
     rows = _kept(recipe, rows, noted)
-    rows = recipe.run(rows, [*recipe.early, Stage(flags(recipe.early_problems))])
+    rows = recipe.run(rows, [*recipe.early, Stage(flags_of_rows(recipe.early_problems))])
     noted.findings.append(gather_here(rows, recipe.early_problems))
     rows = noted.without(rows, rows.select(held(recipe.early_problems)).to_series())
     return Early(

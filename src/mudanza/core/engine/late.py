@@ -15,7 +15,7 @@ from mudanza.core.engine.numbering import JOINED, Fresh, number, same_numbers
 from mudanza.core.engine.recipe import Made, Recipe
 from mudanza.core.engine.repeats import SeenKeys
 from mudanza.core.findings.finding import frame, joined, subject
-from mudanza.core.findings.problem import Problem, flags, held
+from mudanza.core.findings.problem import Problem, flags, flags_of_rows, held
 from mudanza.core.language.value import Stage
 from mudanza.core.plans.leavers import HELD_BACK
 from mudanza.core.tables.key_book import KeyBook
@@ -159,7 +159,7 @@ def _settled(recipe: Recipe, rows: pl.DataFrame, memory: Memory, files: Sequence
     start = len(recipe.early_problems)
     numbered = first_try = number(recipe, rows, memory.books)
     while True:
-        made = recipe.run(numbered.rows, [*recipe.late, Stage(flags(recipe.late_problems, start))])
+        made = recipe.run(numbered.rows, [*recipe.late, Stage(flags_of_rows(recipe.late_problems, start))])
         bad = made.select(held(recipe.late_problems, start)).to_series()
         told = _told_before(recipe, made) & ~bad
         keys, first, same = _repeats(recipe, made, bad | told, memory.seen)

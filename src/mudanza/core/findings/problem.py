@@ -41,9 +41,13 @@ def flag(number: int) -> str:
 
 
 def flags(problems: Sequence[Problem], start: int = 0, *, exact: bool = True) -> list[pl.Expr]:
-    """The problems as yes/no columns; without `exact`, and of those that stop nothing, what `unless` excludes is left to `gather`."""
-    asked = [p.exactly if exact and p.stops else p.when for p in problems]
-    return [when.fill_null(False).alias(flag(start + i)) for i, when in enumerate(asked)]
+    """The problems as yes/no columns; without `exact`, those that `unless` excludes are left to `gather`."""
+    return [(p.exactly if exact else p.when).fill_null(False).alias(flag(start + i)) for i, p in enumerate(problems)]
+
+
+def flags_of_rows(problems: Sequence[Problem], start: int = 0) -> list[pl.Expr]:
+    """The problems as yes/no columns, for rows that some of them hold back: those exactly, the others as `gather` takes them."""
+    return [one for i, p in enumerate(problems) for one in flags([p], start + i, exact=p.stops)]
 
 
 def held(problems: Sequence[Problem], start: int = 0) -> pl.Expr:

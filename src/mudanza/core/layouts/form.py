@@ -35,11 +35,20 @@ _TAG = re.compile(r"\w[\w.\-]{0,20}")
 
 
 @dataclass(frozen=True)
+class Lines:
+    """The lists whose records stand in each record of another, with the heading that they stand under; in text, the tag that their lines begin with, `tag` being that of the records themselves, and `marker`
+    what stands in front of a tag where its columns are named."""
+
+    lists: Mapping[str, str] = field(default_factory=dict)
+    tag: str | None = None
+    marker: str = "#"
+
+
+@dataclass(frozen=True)
 class Form:
     """How files are written: the format; the `sheet` of a workbook, and the workbook `into` a copy of which records are written; the path at which `records`
     stand; whether dots in headings stand for what lies within (`nested`); whether `blanks` are "null" or "left out"; whether texts that a spreadsheet program would run as `formulas` are
-    "told", "kept" or "quoted"; what names of files end with. `lines` are the lists whose records stand in each record, with the heading that they stand under; in text, the tag that their
-    lines begin with, `tag` being that of the records themselves, and `marker` what stands in front of a tag where its columns are named."""
+    "told", "kept" or "quoted"; what names of files end with; and what stands in each record of other lists."""
 
     format: str = CSV
     sheet: str | None = None
@@ -49,9 +58,7 @@ class Form:
     blanks: str = "null"
     formulas: str = TOLD
     ending: str = ".csv"
-    lines: Mapping[str, str] = field(default_factory=dict)
-    tag: str | None = None
-    marker: str = "#"
+    lines: Lines = field(default_factory=Lines)
 
     @property
     def is_delimited(self) -> bool:
@@ -119,13 +126,11 @@ def form_of(metadata: Metadata, node: Mapping[str, Any], at: KeyPath) -> Form:
         formulas=known.get("formulas", TOLD),
         ending=ending,
         lines=_lines(metadata, known, name, where),
-        tag=metadata.typed(known, "tag", str, where),
-        marker=metadata.typed(known, "marker", str, where) or "#",
     )
 
 
-def _lines(metadata: Metadata, known: Mapping[str, Any], name: str, where: KeyPath) -> dict[str, str]:
-    """The lists whose records stand in each record, and what they stand under."""
+def _lines(metadata: Metadata, known: Mapping[str, Any], name: str, where: KeyPath) -> Lines:
+    """What stands in each record of other lists."""
     said = metadata.typed(known, "lines", dict, where) or {}
     at = (*where, "lines")
     fits = {XML: XML_NAME, CSV: _TAG, TSV: _TAG}.get(name)
@@ -145,7 +150,9 @@ def _lines(metadata: Metadata, known: Mapping[str, Any], name: str, where: KeyPa
             "lines in a text have tags, and so have the records that they belong to.",
             'Add "tag": "BILL" to the form.',
         )
-    return dict(said)
+    return Lines(
+        dict(said), metadata.typed(known, "tag", str, where), metadata.typed(known, "marker", str, where) or "#"
+    )
 
 
 def _path(metadata: Metadata, known: Mapping[str, Any], name: str, where: KeyPath) -> tuple[str, ...]:
@@ -193,6 +200,8 @@ def misfit(form: Form, ways: Sequence[tuple[str, ...]], fields: Sequence[FieldFo
     """Why a field cannot be written in a form, of the names that lead to each: its number, what is wrong, and what can be done."""
     taken = {way: number for number, way in enumerate(ways)} if form.format in NESTED else {}
     for number, way in enumerate(ways) if form.format in NESTED else ():
+        if taken[way] != number:
+            return number, f"{'.'.join(way)!r} would stand there twice.", "Give one of the two another heading or name."
         inside = next((way[:n] for n in range(1, len(way)) if way[:n] in taken), None)
         if inside is not None:
             return (

@@ -100,6 +100,13 @@ def layout_of_table(metadata: Metadata, table: Mapping[str, Any], within: Within
             "Say rows per file.",
         )
     usual = _usual_dialect(form)
+    dialect = dialect_of(metadata, table["dialect"], usual) if "dialect" in table else usual
+    if form.is_delimited and form.lines.lists and (dialect.quote is None or not dialect.double_quote):
+        raise metadata.fail(
+            ("dialect",),
+            "lines in a text need quotes, and those inside doubled.",
+            "Leave quoteChar and doubleQuote out.",
+        )
     primary, _ = (_columns_named(metadata, schema, key, at, names) for key in ("primaryKey", "rowTitles"))
     return Layout(
         path=within.path,
@@ -113,7 +120,7 @@ def layout_of_table(metadata: Metadata, table: Mapping[str, Any], within: Within
         demands=table_demands(metadata, whole, at, names),
         references=_references(metadata, schema, at, names, within),
         form=form,
-        dialect=dialect_of(metadata, table["dialect"], usual) if "dialect" in table else usual,
+        dialect=dialect,
         metadata=dict(table),
     )
 

@@ -23,14 +23,15 @@ from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.values.row_columns import INNER
 
-_BOMS = {"utf-8": codecs.BOM_UTF8, "utf-16": b"", "utf-32": b""}
 #: stands for a quote inside a value until it is escaped
 _QUOTE = "\x1c"
 _ESCAPE = "\\"
 #: asks for quotes around a value that would do without, and is then taken out
 _BREAK = "\x1d\n"
 #: a pattern of letters, digits and their classes, of which a letter or digit is the first
-_PLAIN_PATTERN = re.compile(r"(?:[A-Za-z0-9]|\[(?:0-9|A-Z|a-z)+\])(?:[A-Za-z0-9_ -]|\[[A-Za-z0-9_ -]+\]|\{[0-9,]+\})*")
+_PLAIN_PATTERN = re.compile(
+    r"(?:[A-Za-z0-9]|\[(?:0-9|A-Z|a-z)+\])(?:[A-Za-z0-9_ -]|\[[A-Za-z0-9_ -]+\]|\{[1-9][0-9,]*\})*"
+)
 #: what programs take for a line that is no record if nobody tells them ("Metadata Vocabulary", section 5.9)
 _USUAL_COMMENT = "#"
 
@@ -42,7 +43,7 @@ class RowWriter:
         """Of a frame these columns are written, below their names or other `headings`."""
         self._columns, self._headings = columns, headings or columns
         self._dialect = dialect or Dialect()
-        self._encoder = codecs.getincrementalencoder(self._dialect.encoding)()
+        self._encoder = encoder_of(self._dialect.encoding)
 
     def head(self) -> bytes:
         """The byte order mark, if any, the rows that readers pass over, and the heading."""
@@ -103,8 +104,15 @@ class RowWriter:
 
 
 def byte_order_mark(dialect: Dialect) -> bytes:
-    """The mark that files in a dialect begin with; those of more than eight bits get theirs from the encoder."""
-    return _BOMS.get(dialect.encoding, b"") if dialect.bom else b""
+    """The mark that files in a dialect begin with; those of more than eight bits have one whatever is said."""
+    return codecs.BOM_UTF8 if dialect.bom and dialect.encoding == "utf-8" else "".encode(dialect.encoding)
+
+
+def encoder_of(encoding: str) -> codecs.IncrementalEncoder:
+    """What makes bytes of texts, one after the other, without the mark that stands before all."""
+    encoder = codecs.getincrementalencoder(encoding)()
+    encoder.setstate(0)
+    return encoder
 
 
 class _QuotedWriter(RowWriter):
@@ -124,7 +132,7 @@ class _QuotedWriter(RowWriter):
 
 def would_run(text: pl.Expr) -> pl.Expr:
     """Whether a spreadsheet program would take a text for a formula. One that begins with + or -, and has nothing but what numbers, telephone numbers among them, are written with, it computes at worst."""
-    return text.str.contains(r"^(?:[=@\t\r]|[+\-].*[^\d\s+\-().,/])")
+    return text.str.contains(r"^(?:[=@\t\r]|[+\-].*[^0-9\s+\-().,/])")
 
 
 def _is_plain(field: Field) -> bool:
@@ -205,7 +213,7 @@ def options(layout: Layout) -> ReadOptions:
     return options_of(layout.dialect)
 
 
-def cell(field: Field, text: pl.Expr) -> pl.Expr:  # noqa: ARG001
+def layout_text(field: Field, text: pl.Expr) -> pl.Expr:  # noqa: ARG001
     """The text that the layout has for what a reader gives."""
     return text
 

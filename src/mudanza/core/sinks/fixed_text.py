@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import codecs
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
@@ -13,11 +12,11 @@ from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import unencodable
 from mudanza.core.layouts.types import NumberType
-from mudanza.core.sinks.csv_text import byte_order_mark
+from mudanza.core.sinks.csv_text import byte_order_mark, encoder_of
 from mudanza.core.sinks.reading import has_no_records, no_records, read_as
 from mudanza.core.sources.reader import ReadOptions
 
-_ZEROS = r"^(-?)0+(\d)"
+_ZEROS = r"^(-?)0+([0-9])"
 
 
 class FixedWriter:
@@ -25,7 +24,7 @@ class FixedWriter:
 
     def __init__(self, layout: Layout, titles: Sequence[str]) -> None:
         self._dialect = layout.dialect
-        self._encoder = codecs.getincrementalencoder(layout.dialect.encoding)()
+        self._encoder = encoder_of(layout.dialect.encoding)
         self._titles = list(titles)
         self._fields = list(layout.fields)
 
@@ -72,7 +71,7 @@ def _padded(field: Field, text: pl.Expr) -> pl.Expr:
     return pl.when(text == "").then(pl.lit(" " * width)).otherwise(padded)
 
 
-def cell(field: Field, text: pl.Expr) -> pl.Expr:
+def layout_text(field: Field, text: pl.Expr) -> pl.Expr:
     """The text that the layout has for what a reader gives: without its padding."""
     form = field.form
     if form.padding == "0" and form.at_start and isinstance(field.type, NumberType):
@@ -128,4 +127,4 @@ def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = Mud
     """A whole file; see `Sink.read`."""
     if has_no_records(path, writer(layout, [one.title for one in layout.fields])):
         return no_records(layout)
-    return read_as(path, layout, shown, options(layout), error, cell)
+    return read_as(path, layout, shown, options(layout), error, layout_text)

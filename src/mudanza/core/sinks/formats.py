@@ -33,7 +33,7 @@ class Sink(Protocol):
         """How such a file is read again."""
         ...
 
-    def cell(self, field: Field, text: pl.Expr) -> pl.Expr:
+    def layout_text(self, field: Field, text: pl.Expr) -> pl.Expr:
         """The text that the layout has for what a reader gives."""
         ...
 

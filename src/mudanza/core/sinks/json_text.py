@@ -16,14 +16,14 @@ from mudanza.core.layouts.form import JSON
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types import NumberType, YesNoType
 from mudanza.core.layouts.types.number import BINARY
-from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, filled, number_or, unwritable
+from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, number_or, unless_blank, unwritable
 from mudanza.core.sinks.reading import read_as
 from mudanza.core.sinks.tree import Branch, tree_of
 from mudanza.core.sources.reader import ReadOptions
 
 _ESCAPED = {'"': '\\"', "\\": "\\\\", **{chr(n): json.dumps(chr(n))[1:-1] for n in (*range(32), 127)}}
 # RFC 8259, section 6
-_NUMBER = r"^-?(?:0|[1-9]\d*)(?:\.\d+)?$"
+_NUMBER = r"^-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?$"
 _NO_NUMBERS = ["INF", "+INF", "-INF", "NaN"]
 
 
@@ -97,7 +97,7 @@ class JsonWriter:
         comma = ""
         for are_texts, run in groupby(branch.items(), key=lambda item: self._is_text(item[1])):
             if are_texts:
-                texts = [filled(self._fields[str(one)], pl.col(str(one))).alias(name) for name, one in run]
+                texts = [unless_blank(self._fields[str(one)], pl.col(str(one))).alias(name) for name, one in run]
                 if comma:
                     yield pl.lit(comma)
                 yield pl.struct(texts).struct.json_encode().str.strip_prefix("{").str.strip_suffix("}")
@@ -122,7 +122,7 @@ def quoted(name: str) -> str:
 
 def _token(field: Field, text: pl.Expr) -> pl.Expr:
     """A cell as JSON; null where it is blank."""
-    text = filled(field, text)
+    text = unless_blank(field, text)
     if field.separator is None:
         return _one_token(field, text)
     tokens = each(field, text, lambda one: _one_token(field, one).fill_null("null")).list.join(",")
@@ -176,7 +176,7 @@ def options(layout: Layout) -> ReadOptions:
 
 
 #: The text that the layout has for what a reader gives.
-cell = as_layout_writes
+layout_text = as_layout_writes
 
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:

@@ -14,10 +14,10 @@ from mudanza.core.values.kinds import DECIMAL
 
 #: stands between several texts while a reader hands them on in one column
 BETWEEN = "\x1f"
-_PLAIN = r"^-?\d+(\.\d+)?$"
+_PLAIN = r"^-?[0-9]+(\.[0-9]+)?$"
 
 
-def filled(field: Field, text: pl.Expr) -> pl.Expr:
+def unless_blank(field: Field, text: pl.Expr) -> pl.Expr:
     """A cell's text; null where it stands for a blank, for which these forms have something of their own."""
     return pl.when(~blank_in_file(field, text)).then(text)
 

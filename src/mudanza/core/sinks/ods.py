@@ -19,7 +19,7 @@ from mudanza.core.sinks import sheet_cells
 from mudanza.core.sinks.markup import escaped, escaped_alone
 from mudanza.core.sinks.native import as_layout_writes
 from mudanza.core.sinks.reading import read_as
-from mudanza.core.sinks.sheet_cells import MOST_ROWS, number_format, sheet_cell, sheet_name, width_of, words_of
+from mudanza.core.sinks.sheet_cells import MOST_ROWS, choices_of, number_format, sheet_cell, sheet_name, width_of
 from mudanza.core.sinks.sheet_columns import too_many
 from mudanza.core.sinks.spool import new_spool, pieces_of_spool
 from mudanza.core.sources.reader import ReadOptions
@@ -84,7 +84,7 @@ class OdsWriter:
     def rows(self, frame: pl.DataFrame) -> bytes:
         """Take the records of a frame. Raises MudanzaError where a sheet is full."""
         if self._row + frame.height > MOST_ROWS:
-            raise too_many()
+            raise too_many(self._name)
         if frame.height:
             self._content.write(frame.select(self._line.alias("row"))["row"].str.join("").item().encode())
         self._row += frame.height
@@ -123,7 +123,7 @@ class OdsWriter:
             styles.append(
                 f'<style:style style:name="ce{number}" style:family="table-cell" style:data-style-name="{"nt" if _as_text(one) else f"n{number}"}"/>'
             )
-        rules = [_choices(number, words_of(one)) for number, one in enumerate(self._fields) if words_of(one)]
+        rules = [_choices(number, choices_of(one)) for number, one in enumerate(self._fields) if choices_of(one)]
         columns = "".join(
             f'<table:table-column table:style-name="co{n}" table:default-cell-style-name="ce{n}"/>'
             for n in range(len(widths))
@@ -158,7 +158,7 @@ def _as_text(field: Field) -> bool:
 
 def _longest(field: Field) -> int:
     """How many characters the values of a field have, as far as the layout tells."""
-    words = words_of(field)
+    words = choices_of(field)
     longest = getattr(field.type, "longest", None)
     return max(map(len, words)) if words else 19 if field.kind is Kind.DATETIME else longest or 12
 
@@ -189,7 +189,7 @@ def _choices(number: int, words: Sequence[str]) -> str:
 def _cell(field: Field, number: int) -> pl.Expr:
     """A cell as markup, with its style and what may be typed into it."""
     cell = sheet_cell(field)
-    chosen = f' table:content-validation-name="v{number}"' if words_of(field) else ""
+    chosen = f' table:content-validation-name="v{number}"' if choices_of(field) else ""
     start = f'<table:table-cell table:style-name="ce{number}"{chosen}'
     paragraphs = _paragraphs(cell.text)
     text = pl.lit(f'{start} office:value-type="string">') + paragraphs + pl.lit("</table:table-cell>")
@@ -253,7 +253,7 @@ def options(layout: Layout) -> ReadOptions:
 
 
 #: The text that the layout has for what a reader gives.
-cell = as_layout_writes
+layout_text = as_layout_writes
 
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:

@@ -16,7 +16,7 @@ from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types import DateType, NumberType, YesNoType
 from mudanza.core.layouts.types.number import BINARY
-from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, filled
+from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, unless_blank
 from mudanza.core.sinks.reading import read_as
 from mudanza.core.sources.reader import ReadOptions
 
@@ -76,7 +76,7 @@ class ParquetWriter:
 
 
 def _typed(field: Field) -> pl.Expr:
-    text = filled(field, pl.col(field.title))
+    text = unless_blank(field, pl.col(field.title))
     return _one(field, text) if field.separator is None else each(field, text, lambda one: _one(field, one))
 
 
@@ -113,7 +113,7 @@ def options(layout: Layout) -> ReadOptions:  # noqa: ARG001
 
 
 #: The text that the layout has for what a reader gives.
-cell = as_layout_writes
+layout_text = as_layout_writes
 
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:

@@ -14,7 +14,7 @@ from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.types import DateType, NumberType, TextType, YesNoType
 from mudanza.core.layouts.types.number import BINARY
 from mudanza.core.sinks.markup import FORBIDDEN
-from mudanza.core.sinks.native import filled
+from mudanza.core.sinks.native import unless_blank
 from mudanza.core.values.kinds import Kind
 
 MOST_ROWS = 1_048_576
@@ -39,7 +39,7 @@ class SheetCell:
 
 def sheet_cell(field: Field) -> SheetCell:
     """The cell of a field, of the text in the column of its heading."""
-    text = filled(field, pl.col(field.title))
+    text = unless_blank(field, pl.col(field.title))
     takes = field.type
     if field.separator is not None:
         return SheetCell(None, text)
@@ -86,7 +86,7 @@ def problems(field: Field, text: pl.Expr) -> list[Problem]:
     ]
 
 
-def words_of(field: Field) -> tuple[str, ...]:
+def choices_of(field: Field) -> tuple[str, ...]:
     """The words that a field takes, where those are all that it takes."""
     takes = field.type
     if field.separator is not None:
@@ -100,7 +100,7 @@ def input_rule(field: Field, range_of: Callable[[list[str]], str]) -> dict[str, 
     """What a spreadsheet program checks while people type, as XlsxWriter takes it; None if that is nothing. `range_of` gives the cells in which long lists of words stand."""
     takes = field.type
     rule: dict[str, Any] | None = None
-    if words := words_of(field):
+    if words := choices_of(field):
         listed = len(",".join(words)) <= _LONGEST_LIST and not any("," in word for word in words)
         rule = {"validate": "list", "source": list(words) if listed else range_of(list(words))}
     elif isinstance(takes, NumberType):

@@ -46,9 +46,9 @@ def _named(number: int, field: Field) -> Iterator[pl.Expr]:
         yield cell.number.alias(f"n{number}")
 
 
-def too_many() -> MudanzaError:
+def too_many(sheet: str) -> MudanzaError:
     """The error that a sheet is full."""
     return MudanzaError(
-        f"a sheet has no room for more than {MOST_ROWS:,} rows.",
+        f"the sheet {sheet!r} would have more than {MOST_ROWS:,} rows, and no sheet has room for them.",
         hint="Say another form in the layout, or build fewer records (keep in the plan's [rows]). Nothing was written.",
     )

@@ -24,7 +24,7 @@ from mudanza.core.sinks.sheet_cells import MOST_ROWS, input_rule, number_format,
 from mudanza.core.sinks.sheet_columns import SheetColumns, too_many
 from mudanza.core.sinks.spool import new_spool, pieces_of_spool
 from mudanza.core.sinks.writer import Writer
-from mudanza.core.sinks.xlsx_template import TemplateWriter, heading_of
+from mudanza.core.sinks.xlsx_template import TemplateWriter, place_of_heading
 from mudanza.core.sources.reader import ReadOptions
 
 #: by so many values the width of a column is measured
@@ -91,7 +91,7 @@ class XlsxWriter:
     def rows(self, frame: pl.DataFrame) -> bytes:
         """Take the records of a frame. Raises MudanzaError where a sheet is full."""
         if self._row + frame.height > MOST_ROWS:
-            raise too_many()
+            raise too_many(self._sheet.get_name())
         columns = self._columns.of(frame)
         self._measure(columns)
         write_string, write_number = self._sheet.write_string, self._sheet.write_number
@@ -144,14 +144,14 @@ def problems(field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:  # n
 def options(layout: Layout) -> ReadOptions:
     """How such a file is read again."""
     if layout.form.into is not None:
-        sheet, heading = heading_of(layout)
+        sheet, heading = place_of_heading(layout)
     else:
         sheet, heading = sheet_name(layout.form.sheet or layout.name), int(layout.dialect.header)
     return ReadOptions(format="workbook", sheet=sheet, heading=heading, exact=True)
 
 
 #: The text that the layout has for what a reader gives.
-cell = as_layout_writes
+layout_text = as_layout_writes
 
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:

@@ -47,7 +47,7 @@ class TemplateWriter:
     def rows(self, frame: pl.DataFrame) -> bytes:
         """Take the records of a frame. Raises MudanzaError where a sheet is full."""
         if self._row - 1 + frame.height > MOST_ROWS:
-            raise too_many()
+            raise too_many(self._sheet.title)
         for values in zip(*self._columns.of(frame), strict=True):
             for column, form, value in zip(self._at, self._formats, values, strict=True):
                 if value is not None:
@@ -107,7 +107,7 @@ def _heading(layout: Layout, book: openpyxl.Workbook) -> tuple[Worksheet, int, d
     return best
 
 
-def heading_of(layout: Layout) -> tuple[str, int]:
+def place_of_heading(layout: Layout) -> tuple[str, int]:
     """The sheet that has the headings, and their row."""
     sheet, row, _ = _heading(layout, _opened(layout))
     return sheet.title, row

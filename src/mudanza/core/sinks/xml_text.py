@@ -15,7 +15,7 @@ from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types import NumberType
 from mudanza.core.sinks.markup import FORBIDDEN, RULE, escaped, escaped_attribute
-from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, filled, number_or, unwritable
+from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, number_or, unless_blank, unwritable
 from mudanza.core.sinks.reading import has_no_records, no_records, read_as
 from mudanza.core.sinks.tree import Branch, tree_of
 from mudanza.core.sources.reader import ReadOptions
@@ -76,12 +76,12 @@ def _text(field: Field, text: pl.Expr) -> pl.Expr:
 
 
 def _attribute(name: str, field: Field) -> pl.Expr:
-    text = filled(field, pl.col(field.title))
+    text = unless_blank(field, pl.col(field.title))
     return pl.lit(f' {name}="') + escaped_attribute(_text(field, text)) + pl.lit('"')
 
 
 def _elements(name: str, field: Field) -> pl.Expr:
-    text = filled(field, pl.col(field.title))
+    text = unless_blank(field, pl.col(field.title))
     if field.separator is None:
         return _one_element(name, field, text)
     blank = pl.lit(f"<{name}/>")
@@ -110,7 +110,7 @@ def options(layout: Layout) -> ReadOptions:
 
 
 #: The text that the layout has for what a reader gives.
-cell = as_layout_writes
+layout_text = as_layout_writes
 
 
 def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = MudanzaError) -> pl.DataFrame:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
+import numpy as np
 import polars as pl
 
 from mudanza.core.documents.errors import Place, SourceError, counted, unknown
@@ -129,11 +130,15 @@ class Workbook:
 
     def texts_in(self, headings: Sequence[str]) -> dict[str, list[int]]:
         """The rows in which the cells of some columns hold text, and not a number or a date (XLSX; nothing of other kinds)."""
-        found = {}
-        for heading in headings:
-            at = self._kept[self.headings.index(heading)]
-            found[heading] = [row for columns, rows in self._cells.texts for row in rows[columns == at].tolist()]
-        return found
+        if not self._cells.texts:
+            return {}
+        columns, rows = (np.concatenate(parts) for parts in zip(*self._cells.texts, strict=True))
+        order = np.argsort(columns, kind="stable")
+        columns, rows = columns[order], rows[order]
+        kept = dict(zip(self.headings, self._kept, strict=True))
+        wanted = np.array([kept[one] for one in headings], columns.dtype)
+        ends = zip(np.searchsorted(columns, wanted), np.searchsorted(columns, wanted, side="right"), strict=True)
+        return {one: rows[start:end].tolist() for one, (start, end) in zip(headings, ends, strict=True)}
 
     @property
     def grid(self) -> pl.DataFrame:

@@ -14,6 +14,9 @@ from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.sources.nested import NestedFile, Records, open_records, parts_of, records_of
 from mudanza.core.sources.reader import Encoding, ReadOptions
 
+#: says whether spaces at the ends of a text are a part of it (XML 1.0, section 2.10)
+_SPACE = "{http://www.w3.org/XML/1998/namespace}space"
+
 
 def open_file(path: Path, options: ReadOptions, known_as: Path) -> NestedFile:
     """The reader of the records of an XML file. Raises SourceError where it is damaged or hostile."""
@@ -79,10 +82,13 @@ def _name(tag: str) -> str:
 
 def _content(element: Element) -> Any:
     """An element as text if it is plain, else as an object of its attributes and children; repeated children as a list."""
-    text = (element.text or "").strip()
-    if len(element) == 0 and not element.attrib:
+    attributes = {_name(key): value for key, value in element.attrib.items() if key != _SPACE}
+    text = element.text or ""
+    if element.get(_SPACE) != "preserve":
+        text = text.strip()
+    if len(element) == 0 and not attributes:
         return text or None
-    content: dict[str, Any] = {_name(key): value for key, value in element.attrib.items()}
+    content: dict[str, Any] = {**attributes}
     children: dict[str, list[Any]] = {}
     for child in element:
         if isinstance(child.tag, str):

@@ -51,7 +51,7 @@ from mudanza.core.work.shapes import build_shape
 from mudanza.core.work.since import Since, refused, since
 from mudanza.core.work.tables_at_hand import TablesAtHand
 from mudanza.core.work.together import Lists, settle_together
-from mudanza.core.work.with_lines import lines_of
+from mudanza.core.work.with_lines import lists_within
 
 #: more columns than these that a source lacks are told together
 _FEW = 3
@@ -127,7 +127,7 @@ def build(
     check_given(asked.parameters, asked_for, move.parameters)
     found = looked_at.values(asked.parameters, asked_for)
     for plan in plans:
-        lines_of(plan, {one.name: one for one in plans}, looked_at)
+        lists_within(plan, {one.name: one for one in plans}, looked_at)
     lists = settle_circles(move, settle_together(move, lists, tables, asked), order.circles, tables, asked)
     if rehearse:
         nowhere = Outputs("", keep=False)
@@ -226,8 +226,8 @@ class _Collected:
 
 
 def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked: Asked) -> _Built:
-    plan, intake, behind = turn.plan, turn.intake, turn.behind
     """Build one list."""
+    plan, intake, behind = turn.plan, turn.intake, turn.behind
     # one list after the other: a later one finds the identifiers that an earlier one was given
     given_before = {name: book.given for name, book in tables.books.items()} | dict(behind.given if behind else {})
     asked.tell(Progress(f"building {plan.name}"))

@@ -16,7 +16,7 @@ from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.work.results import ListResult
 from mudanza.core.work.tables_at_hand import TablesAtHand
-from mudanza.core.work.with_lines import lines_of, write_with_lines
+from mudanza.core.work.with_lines import WITH_LINES, lists_within, write_with_lines
 
 
 def with_lines(
@@ -27,7 +27,7 @@ def with_lines(
     made = []
     for result in results:
         plan = by_name[result.name]
-        lines = lines_of(plan, by_name, tables)
+        lines = lists_within(plan, by_name, tables)
         if lines:
             whole = built_file(move, plan.name, plan.layout)
             rows = [(one, _just_written(move, one.plan, outputs)) for one in lines]
@@ -75,5 +75,5 @@ def take_away_other_forms(move: Move, ledger: Ledger, results: Sequence[ListResu
         now = [Path(file.path).name for file in one.files]
         names = before.get(one.name, now)
         for name in set(names) - set(now):
-            if names[0] != now[0] or ".with-lines." in name:
+            if names[0] != now[0] or WITH_LINES in name:
                 outputs.take_away(move.out / name)

@@ -20,6 +20,7 @@ from mudanza.core.work.checking.recognising import Recognised, is_description, r
 from mudanza.core.work.checking.references import Others
 from mudanza.core.work.file_parts import whole_of
 from mudanza.core.work.progress import Tell, quietly
+from mudanza.core.work.with_lines import WITH_LINES
 
 _ENDINGS = {ending for one in FORMATS.values() for ending in one.endings} | {".txt"}
 #: what a build writes beside its files, for people and for itself
@@ -101,7 +102,9 @@ def _is_data(path: Path) -> bool:
         with path.open("rb") as file:
             if CONTEXT.encode() in file.read(4096):
                 return False
-    return path.suffix.lower() in _ENDINGS and not path.name.endswith(_NOT_FOR_THE_TARGET)
+    # headers with their lines are made of two lists that are checked by themselves
+    beside = path.name.endswith(_NOT_FOR_THE_TARGET) or WITH_LINES in path.name
+    return path.suffix.lower() in _ENDINGS and not beside
 
 
 def _missing(folder: Path, known: Mapping[Path, Recognised], shown: str) -> list[Finding]:

@@ -11,17 +11,19 @@ import polars as pl
 
 from mudanza.core.documents.errors import MoveError, Place
 from mudanza.core.plans.plan import Plan
-from mudanza.core.sinks.together import Composer, composer_of
+from mudanza.core.sinks.composed import Composition, composition_of
 from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.work.references import Target, referred_ids, targets_of
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
 HEADER, _AT, _ID = "#header", "#at", "id"
 _SLICE = 50_000
+#: by what the files are known among those of a list
+WITH_LINES = ".with-lines."
 
 
 @dataclass(frozen=True)
-class LinesOf:
+class ListWithin:
     """Lines of headers: their plan, how they refer to them, and what they stand under in a record of them."""
 
     plan: Plan
@@ -29,10 +31,10 @@ class LinesOf:
     heading: str
 
 
-def lines_of(plan: Plan, plans: Mapping[str, Plan], tables: TablesAtHand) -> list[LinesOf]:
+def lists_within(plan: Plan, plans: Mapping[str, Plan], tables: TablesAtHand) -> list[ListWithin]:
     """The lists whose records stand in the records of a plan's list, as its layout says. Raises MoveError where one is not built with it, or does not refer to it."""
     found = []
-    for name, heading in plan.layout.form.lines.items():
+    for name, heading in plan.layout.form.lines.lists.items():
         if name not in plans:
             raise MoveError(
                 f"{plan.name} is written with its {name}, and only {plan.name} was to be built.",
@@ -46,38 +48,38 @@ def lines_of(plan: Plan, plans: Mapping[str, Plan], tables: TablesAtHand) -> lis
                 place=Place(str(plan.layout.path), key="urn:mudanza:form.lines"),
                 hint=f"Add foreignKeys to the layout of {name}.",
             )
-        found.append(LinesOf(plans[name], target, heading))
+        found.append(ListWithin(plans[name], target, heading))
     return found
 
 
 def write_with_lines(
-    plan: Plan, records: pl.DataFrame, lines: Sequence[tuple[LinesOf, pl.DataFrame]], whole: Path, outputs: Outputs
+    plan: Plan, records: pl.DataFrame, lines: Sequence[tuple[ListWithin, pl.DataFrame]], whole: Path, outputs: Outputs
 ) -> list[OutFile]:
     """Write `LIST.with-lines` beside the whole file, of the written records of a list and of its lines (texts by headings); and parts of it, where the target takes no more than so many records at once.
 
     Raises MoveError where a line belongs to no header: it would be lost.
     """
     layout = plan.layout
-    composer = composer_of(layout, {one.heading: one.plan.layout for one, _ in lines})
+    made_of = composition_of(layout, {one.heading: one.plan.layout for one, _ in lines})
     numbered = records.with_row_index(HEADER)
-    texts = numbered.select(HEADER, composer.header)
+    texts = numbered.select(HEADER, made_of.header)
     counts = np.ones(records.height, np.int64)
     for one, rows in lines:
         placed = _placed(one, numbered, rows)
-        each = placed.select(HEADER, composer.lines[one.heading].alias(one.heading))
+        each = placed.select(HEADER, made_of.lines[one.heading].alias(one.heading))
         grouped = each.group_by(HEADER, maintain_order=True).agg(
-            pl.col(one.heading).str.join(composer.between), pl.len().alias("count")
+            pl.col(one.heading).str.join(made_of.between), pl.len().alias("count")
         )
         texts = texts.join(grouped.drop("count"), on=HEADER, how="left", maintain_order="left")
         counts[grouped[HEADER].to_numpy()] += grouped["count"].to_numpy()
-    made = texts.select(composer.whole.alias("text"))["text"]
-    name = f"{plan.name}.with-lines{whole.suffix}"
-    files = [_file(outputs, whole.with_name(name), composer, made)]
+    made = texts.select(made_of.whole.alias("text"))["text"]
+    name = f"{plan.name}{WITH_LINES}{whole.suffix[1:]}"
+    files = [_file(outputs, whole.with_name(name), made_of, made)]
     ends = part_ends(counts, layout.demands.rows_per_file)
     if len(ends) > 1:
         for number, (start, end) in enumerate(zip([0, *ends], ends, strict=False), start=1):
-            part = whole.with_name(f"{plan.name}.with-lines.part-{number}{whole.suffix}")
-            files.append(_file(outputs, part, composer, made[start:end]))
+            part = whole.with_name(f"{plan.name}{WITH_LINES}part-{number}{whole.suffix}")
+            files.append(_file(outputs, part, made_of, made[start:end]))
     return files
 
 
@@ -92,7 +94,7 @@ def part_ends(counts: np.ndarray[tuple[int], np.dtype[np.int64]], most: int | No
     return ends
 
 
-def _placed(one: LinesOf, headers: pl.DataFrame, rows: pl.DataFrame) -> pl.DataFrame:
+def _placed(one: ListWithin, headers: pl.DataFrame, rows: pl.DataFrame) -> pl.DataFrame:
     """Lines with the number of their header, in its order and their own."""
     known = referred_ids(headers, one.target.titles, one.target, HEADER)
     numbered = rows.with_row_index(_AT)
@@ -108,8 +110,8 @@ def _placed(one: LinesOf, headers: pl.DataFrame, rows: pl.DataFrame) -> pl.DataF
     return placed
 
 
-def _file(outputs: Outputs, path: Path, composer: Composer, texts: pl.Series) -> OutFile:
+def _file(outputs: Outputs, path: Path, made_of: Composition, texts: pl.Series) -> OutFile:
     file = outputs.create(path)
-    for piece in composer.bytes_of(texts.slice(start, _SLICE) for start in range(0, len(texts), _SLICE)):
+    for piece in made_of.envelope.bytes_of(texts.slice(start, _SLICE) for start in range(0, len(texts), _SLICE)):
         file.write(piece)
     return file

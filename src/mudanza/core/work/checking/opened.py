@@ -79,7 +79,7 @@ def _without_blank_rows(batch: Batch) -> Batch:
 def open_to_check(path: Path, layout: Layout, shown: str, sheet: str | None = None) -> Opened:
     """Open a file in whatever format. Raises SourceError if it cannot be read at all."""
     form, dialect = layout.form, layout.dialect
-    if form.format in OF_THEIR_OWN and (opened := _in_its_form(path, layout)) is not None:
+    if form.format in OF_THEIR_OWN and (opened := in_its_form(path, layout)) is not None:
         return opened
     options = replace(options_of(dialect), encoding=None, sheet=sheet)
     first = open_source(path, options)
@@ -104,7 +104,7 @@ def open_to_check(path: Path, layout: Layout, shown: str, sheet: str | None = No
     return replace(opened, findings=(other, *opened.findings))
 
 
-def _in_its_form(path: Path, layout: Layout) -> Opened | None:
+def in_its_form(path: Path, layout: Layout) -> Opened | None:
     """A file as the layout's form is read, in the texts that the layout has; None if it is in another form. Fields that no record has are blank."""
     sink = sink_of(layout)
     try:
@@ -115,10 +115,10 @@ def _in_its_form(path: Path, layout: Layout) -> Opened | None:
         return None
     if not known:
         return None
-    cells = {head: sink.cell(names[raw], pl.col(head)) for raw, head in known.items()}
+    cells = {head: sink.layout_text(names[raw], pl.col(head)) for raw, head in known.items()}
     there = {names[raw].name for raw in known}
     absent = [one for one in layout.fields if one.name not in there]
-    cells |= {one.title: sink.cell(one, pl.lit(None, dtype=pl.String)) for one in absent}
+    cells |= {one.title: sink.layout_text(one, pl.lit(None, dtype=pl.String)) for one in absent}
     titles = tuple(one.title for one in absent)
     raw = (*(names[one].title if one in names else one for one in reader.raw_headings), *titles)
     return Opened(reader, (*reader.headings, *titles), raw, (), layout.dialect, False, cells)

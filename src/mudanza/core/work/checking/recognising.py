@@ -8,11 +8,12 @@ from pathlib import Path
 
 from mudanza.core.documents.errors import SourceError
 from mudanza.core.layouts.csvw import BESIDE, DESCRIPTION, read_layouts
-from mudanza.core.layouts.form import FIXED
+from mudanza.core.layouts.form import OF_THEIR_OWN
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.work.checking.headings import share_of_headings
+from mudanza.core.work.checking.opened import in_its_form
 
 #: so much of the headings must be those of a layout
 _LEAST = 0.5
@@ -47,8 +48,9 @@ def recognised(path: Path, layouts: Mapping[str, Layout], sheet: str | None = No
     if known is not None:
         return known
     for one in layouts.values():
-        # of fixed width there is nothing else to go by
-        if one.form.format == FIXED and path.suffix == one.form.ending and path.name.startswith(f"{one.name}."):
+        # there may be nothing else to go by: no headings, or one record alone, which no reader takes for a list
+        called_so = path.suffix == one.form.ending and path.name.startswith(f"{one.name}.")
+        if one.form.format in OF_THEIR_OWN and called_so and in_its_form(path, one) is not None:
             return Recognised(one, by_name=True)
     found: list[Recognised] = []
     # as it stands, and with the heading further down, below a title

@@ -18,7 +18,7 @@ FOLDER = "questions"
 
 
 @dataclass(frozen=True)
-class Question:
+class RecordQuestion:
     """Of what records are asked, and which: the columns (none: all), a condition, how they are sorted (a heading; with - in front, from the last to the first), one key, at most so many (None: all),
     whether rows that are alike count once, and by which columns they are only counted."""
 
@@ -31,7 +31,7 @@ class Question:
     distinct: bool = False
     count_by: tuple[str, ...] = ()
 
-    def over(self, other: Mapping[str, Any]) -> Question:
+    def over(self, other: Mapping[str, Any]) -> RecordQuestion:
         """The same question with what is said anew."""
         return replace(
             self,
@@ -46,7 +46,7 @@ def question_path(move: Move, name: str) -> Path:
     return move.folder / FOLDER / f"{name}.toml"
 
 
-def load_question(move: Move, name: str) -> Question:
+def load_question(move: Move, name: str) -> RecordQuestion:
     """A question that was kept. Raises MoveError if there is none of that name, or its file is wrong."""
     path = question_path(move, name)
     if not path.is_file():
@@ -56,11 +56,11 @@ def load_question(move: Move, name: str) -> Question:
             place=Place(FOLDER),
             hint=f"There are: {', '.join(known)}." if known else "Keep one: mudanza records … --save NAME.",
         )
-    said = read_toml(path, MoveError).only(one.name for one in fields(Question))
+    said = read_toml(path, MoveError).only(one.name for one in fields(RecordQuestion))
     subject = said.get("subject", str)
     if subject is None:
         raise said.fail("the question does not say of what.", None, 'Add subject = "owners".')
-    return Question(
+    return RecordQuestion(
         subject=subject,
         columns=said.texts("columns", 'Write columns = ["Name", "Town"].'),
         where=said.get("where", str),
@@ -72,7 +72,7 @@ def load_question(move: Move, name: str) -> Question:
     )
 
 
-def text_of(question: Question) -> str:
+def question_text(question: RecordQuestion) -> str:
     """A question as its file has it."""
     lines = []
     for one in fields(question):
@@ -84,12 +84,12 @@ def text_of(question: Question) -> str:
     return "\n".join(lines) + "\n"
 
 
-def keep_question(move: Move, name: str, question: Question) -> Path:
+def keep_question(move: Move, name: str, question: RecordQuestion) -> Path:
     """Keep a question under a name; one that was kept under it before goes. Raises MoveError for a name that is none."""
     if not re.fullmatch(r"[\w-]+", name):
         raise MoveError(f"{name!r} cannot be the name of a question.", hint="Use letters, digits, _ and -.")
     path = question_path(move, name)
     with Outputs(FOLDER) as outputs:
-        outputs.create_text(path, text_of(question))
+        outputs.create_text(path, question_text(question))
         outputs.publish()
     return path

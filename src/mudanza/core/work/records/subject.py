@@ -20,7 +20,7 @@ from mudanza.core.work.survey.subjects import subjects
 
 
 @dataclass(frozen=True)
-class Asked:
+class Viewed:
     """Records that are asked of: what they are called, their headings, the layout if they are a built list, the files that they come from, and the rows, batch by batch, with `#line` and at least the columns that are wanted.
 
     What cannot be read is left out, and counted.
@@ -33,7 +33,7 @@ class Asked:
     batches: Callable[[Collection[str]], Iterator[tuple[pl.DataFrame, int]]]
 
 
-def asked_of(name: str, options: ReadOptions, move: Move | None) -> Asked:
+def view_of(name: str, options: ReadOptions, move: Move | None) -> Viewed:
     """What a name stands for. Raises MoveError for a name that is none, SourceError for a file that cannot be read."""
     if move is not None and not Path(name).exists() and name in move.names("plans", ".toml"):
         return _list(name, move)
@@ -47,7 +47,7 @@ def asked_of(name: str, options: ReadOptions, move: Move | None) -> Asked:
     subject = found[0]
     readers = subject.open()
     headings = tuple(dict.fromkeys(heading for one in readers for heading in one.headings))
-    return Asked(
+    return Viewed(
         subject.name,
         headings,
         None,
@@ -56,7 +56,7 @@ def asked_of(name: str, options: ReadOptions, move: Move | None) -> Asked:
     )
 
 
-def _list(name: str, move: Move) -> Asked:
+def _list(name: str, move: Move) -> Viewed:
     layout = load_plan(move, name).layout
     path = built_file(move, name, layout)
     shown = move.shown(path)
@@ -67,7 +67,7 @@ def _list(name: str, move: Move) -> Asked:
             hint=f"Build it first (mudanza build {name}), or name its source: {name}/SOURCE.",
         )
     titles = tuple(one.title for one in layout.fields)
-    return Asked(name, titles, layout, (path,), lambda _: iter([(sink_of(layout).read(path, layout, shown), 0)]))
+    return Viewed(name, titles, layout, (path,), lambda _: iter([(sink_of(layout).read(path, layout, shown), 0)]))
 
 
 def _rows(readers: Sequence[Reader], headings: Sequence[str]) -> Iterator[tuple[pl.DataFrame, int]]:

@@ -56,7 +56,7 @@ def write_answer(
     """
     known = forms_of(to)
     _may_stand(to, move, over)
-    keep_apart([to], [path for path in chooser.asked.paths if path.is_file()])
+    keep_apart([to], [path for path in chooser.viewed.paths if path.is_file()])
     layout = _layout(chooser, to, known)
     if move is None:
         with Outputs(COMMAND) as outputs:
@@ -65,13 +65,13 @@ def write_answer(
         return WrittenAnswer(to, layout.form.words, rows, len(layout.fields), None)
     ledger = ledger_of(move)
     ledger.settle()
-    run = ledger.begin(COMMAND, chooser.asked.shown)
+    run = ledger.begin(COMMAND, chooser.viewed.shown)
     with ledger.held(run), Outputs(str(run)) as outputs:
         sweep_behind(move, ledger)
         rows = _write(chooser, layout, to, outputs, tell)
-        read = [digest_of(path, move.shown(path)).as_dict() for path in chooser.asked.paths if path.is_file()]
+        read = [digest_of(path, move.shown(path)).as_dict() for path in chooser.viewed.paths if path.is_file()]
         written = [file.digest(move.shown(file.final)).as_dict() for file in outputs.files]
-        ledger.commit(run, outputs, {"read": rows, "written": rows}, read, written)
+        ledger.commit(run, outputs, {"written": rows}, read, written)
     return WrittenAnswer(to, layout.form.words, rows, len(layout.fields), run)
 
 
@@ -109,11 +109,12 @@ def _may_stand(to: Path, move: Move | None, over: bool) -> None:
 def _write(chooser: Chooser, layout: Layout, to: Path, outputs: Outputs, tell: Tell) -> int:
     sink = sink_of(layout)
     titles = [one.title for one in layout.fields]
-    problems = [problem for one in layout.fields for problem in sink.problems(one, layout, pl.col(one.title))]
+    asked = [problem for one in layout.fields for problem in sink.problems(one, layout, pl.col(one.title))]
+    problems = [one for one in asked if one.stops]
     file = RecordFile(outputs.create(to), sink.writer(layout, titles))
     total = 0
     for rows in _rows(chooser, tell):
-        _must_hold(rows, problems, layout, chooser.asked.shown)
+        _must_hold(rows, problems, layout, chooser.viewed.shown)
         file.write(rows)
         total += rows.height
     file.close()
@@ -137,7 +138,7 @@ def _rows(chooser: Chooser, tell: Tell) -> Iterator[pl.DataFrame]:
 
 def _must_hold(rows: pl.DataFrame, problems: list[Problem], layout: Layout, shown: str) -> None:
     for problem in problems:
-        bad = rows.filter(problem.when.fill_null(False)).head(1)
+        bad = rows.filter(problem.exactly.fill_null(False)).head(1)
         if bad.height:
             raise SourceError(
                 f"{layout.form.words} cannot hold a value of {problem.field!r}: asked is {problem.rule}.",
@@ -148,15 +149,18 @@ def _must_hold(rows: pl.DataFrame, problems: list[Problem], layout: Layout, show
 
 def _layout(chooser: Chooser, to: Path, form: Form) -> Layout:
     """The layout of the file: that of the list, with the columns that are asked for, else one of texts."""
-    given, counted = chooser.asked.layout, bool(chooser.question.count_by)
+    given, counted = chooser.viewed.layout, bool(chooser.question.count_by)
     fields = {one.title: one for one in given.fields} if given is not None else {}
-    taken: set[str] = set()
+    # a heading that can be a name is kept for its own field
+    taken = {*chooser.columns}
     made = [
-        replace(fields[one], name=_free(fields[one].name, taken)) if one in fields else Field(_free(one, taken), one)
+        replace(fields[one], name=_free(fields[one].name, one, taken))
+        if one in fields
+        else Field(_free(one, one, taken), one)
         for one in chooser.columns
     ]
     if counted:
-        made.append(Field(_free(COUNT, taken), COUNT, NumberType("integer")))
+        made.append(Field(_free(COUNT, COUNT, taken), COUNT, NumberType("integer")))
     dialect = Dialect(
         delimiter="\t" if form.format == forms.TSV else ",", bom=form.format == forms.CSV, line_ends=("\n",)
     )
@@ -179,13 +183,13 @@ def _with_widths(chooser: Chooser, layout: Layout) -> Layout:
     return replace(layout, fields=fields, dialect=replace(layout.dialect, bom=False))
 
 
-def _free(heading: str, taken: set[str]) -> str:
-    """A name for a field that nobody has yet, of letters that all programs take."""
-    plain = unicodedata.normalize("NFKD", heading).encode("ascii", "ignore").decode()
+def _free(wanted: str, heading: str, taken: set[str]) -> str:
+    """A name like the one that is wanted for the field of a heading, which no other field has, of letters that all programs take."""
+    plain = unicodedata.normalize("NFKD", wanted).encode("ascii", "ignore").decode()
     base = re.sub(r"[^A-Za-z0-9_]+", "_", plain).strip("_") or "column"
     base = base if base[0].isalpha() else f"c_{base}"
     name, number = base, 1
-    while name in taken:
+    while name in taken and name != heading:
         number += 1
         name = f"{base}_{number}"
     taken.add(name)

@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 from mudanza.core.work.shapes.common import Shape, of
 
 if TYPE_CHECKING:
-    from mudanza.core.work.records.answering import Answer
+    from mudanza.core.work.records.answering import RecordAnswer
     from mudanza.core.work.records.writing import WrittenAnswer
 
 
-def answer_shape(found: Answer) -> Shape:
+def answer_shape(found: RecordAnswer) -> Shape:
     """Chosen records, by their headings."""
     return {
         "subject": found.shown,

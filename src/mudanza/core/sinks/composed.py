@@ -9,7 +9,7 @@ import polars as pl
 
 from mudanza.core.layouts.form import JSON, NDJSON, XML
 from mudanza.core.layouts.layout import Layout
-from mudanza.core.sinks.csv_text import byte_order_mark
+from mudanza.core.sinks.csv_text import byte_order_mark, encoder_of
 from mudanza.core.sinks.json_text import JsonWriter, quoted
 from mudanza.core.sinks.xml_text import XmlWriter
 
@@ -17,14 +17,9 @@ HEADER = "header"
 
 
 @dataclass(frozen=True)
-class Composer:
-    """How such texts are made: that of a header (as `header`, of the columns of its list), those of its lines by what they stand under, what stands `between` two lines, and the `whole`, of `header` and the joined
-    lines in columns of their headings (null where there are none). `start`, `apart`, `behind` and `end` stand around and between the wholes."""
+class Envelope:
+    """What stands around texts and between them: before the first, apart, behind the last if there is one, and at the end of all; and how they are encoded, with a mark before all."""
 
-    header: pl.Expr
-    lines: Mapping[str, pl.Expr]
-    between: str
-    whole: pl.Expr
     start: str
     apart: str
     behind: str
@@ -33,18 +28,30 @@ class Composer:
     encoding: str = "utf-8"
 
     def bytes_of(self, texts: Iterable[pl.Series]) -> Iterator[bytes]:
-        """A file of wholes, piece by piece."""
-        yield self.mark + self.start.encode(self.encoding)
+        """A file of texts, piece by piece."""
+        encoder = encoder_of(self.encoding)
+        yield self.mark + encoder.encode(self.start)
         begun = False
         for piece in texts:
             if len(piece):
-                text = (self.apart if begun else "") + str(piece.str.join(self.apart).item())
-                yield text.encode(self.encoding)
+                yield encoder.encode((self.apart if begun else "") + str(piece.str.join(self.apart).item()))
                 begun = True
-        yield ((self.behind if begun else "") + self.end).encode(self.encoding)
+        yield encoder.encode((self.behind if begun else "") + self.end)
 
 
-def composer_of(layout: Layout, lines: Mapping[str, Layout]) -> Composer:
+@dataclass(frozen=True)
+class Composition:
+    """How such texts are made: that of a header (as `header`, of the columns of its list), those of its lines by what they stand under, what stands `between` two lines, the `whole`, of `header` and the joined
+    lines in columns of their headings (null where there are none), and what is around all wholes."""
+
+    header: pl.Expr
+    lines: Mapping[str, pl.Expr]
+    between: str
+    whole: pl.Expr
+    envelope: Envelope
+
+
+def composition_of(layout: Layout, lines: Mapping[str, Layout]) -> Composition:
     """How records of a layout are written with their lines, by what those stand under."""
     if layout.form.format in (JSON, NDJSON):
         return _of_json(layout, lines)
@@ -55,7 +62,7 @@ def _titles(layout: Layout) -> list[str]:
     return [one.title for one in layout.fields]
 
 
-def _of_json(layout: Layout, lines: Mapping[str, Layout]) -> Composer:
+def _of_json(layout: Layout, lines: Mapping[str, Layout]) -> Composition:
     own = JsonWriter(layout, _titles(layout))
     header = pl.col(HEADER)
     pieces = [header.str.head(-1)]
@@ -63,26 +70,28 @@ def _of_json(layout: Layout, lines: Mapping[str, Layout]) -> Composer:
         comma = pl.lit(",") if number else pl.when(header == "{}").then(pl.lit("")).otherwise(pl.lit(","))
         pieces += [comma, pl.lit(f"{quoted(heading)}:["), pl.col(heading).fill_null(""), pl.lit("]")]
     in_list = layout.form.format == JSON
-    return Composer(
+    return Composition(
         own.record.alias(HEADER),
         {heading: JsonWriter(one, _titles(one)).record for heading, one in lines.items()},
         ",",
         pl.concat_str([*pieces, pl.lit("}")]),
-        own.head().decode() + ("\n" if in_list else ""),
-        ",\n" if in_list else "\n",
-        "\n",
-        b"".join(own.tail()).decode() if in_list else "",
+        Envelope(
+            own.head().decode() + ("\n" if in_list else ""),
+            ",\n" if in_list else "\n",
+            "\n",
+            b"".join(own.tail()).decode() if in_list else "",
+        ),
     )
 
 
-def _of_xml(layout: Layout, lines: Mapping[str, Layout]) -> Composer:
+def _of_xml(layout: Layout, lines: Mapping[str, Layout]) -> Composition:
     own = XmlWriter(layout, _titles(layout))
     name = layout.form.records[-1]
     header, close = pl.col(HEADER), f"</{name}>"
     bare = header.str.strip_suffix("/>") + pl.lit(">")
     opened = pl.when(header.str.ends_with(close)).then(header.str.strip_suffix(close)).otherwise(bare)
     inner = pl.concat_str([pl.col(heading).fill_null("") for heading in lines])
-    return Composer(
+    return Composition(
         own.record.fill_null(f"<{name}/>").alias(HEADER),
         {
             heading: XmlWriter(one, _titles(one), (heading,)).record.fill_null(f"<{heading}/>")
@@ -90,36 +99,37 @@ def _of_xml(layout: Layout, lines: Mapping[str, Layout]) -> Composer:
         },
         "",
         pl.when(inner == "").then(header).otherwise(opened + inner + pl.lit(close)),
-        own.head().decode(),
-        "\n",
-        "\n",
-        b"".join(own.tail()).decode(),
+        Envelope(own.head().decode(), "\n", "\n", b"".join(own.tail()).decode()),
     )
 
 
-def _tagged(layout: Layout, lines: Mapping[str, Layout]) -> Composer:
+def _tagged(layout: Layout, lines: Mapping[str, Layout]) -> Composition:
     dialect = layout.dialect
-    tag = layout.form.tag or ""
+    tag = layout.form.lines.tag or ""
     apart = pl.lit(dialect.line_end)
     further = [
         pl.when(pl.col(heading).is_not_null()).then(apart + pl.col(heading)).otherwise(pl.lit("")) for heading in lines
     ]
     kinds = {tag: layout, **lines}
     marked = [
-        dialect.delimiter.join([f"{layout.form.marker}{kind}", *(_quoted(title, layout) for title in _titles(one))])
+        dialect.delimiter.join(
+            [f"{layout.form.lines.marker}{kind}", *(_quoted(title, layout) for title in _titles(one))]
+        )
         for kind, one in kinds.items()
     ]
-    return Composer(
+    return Composition(
         _line(tag, layout, layout).alias(HEADER),
         {heading: _line(heading, one, layout) for heading, one in lines.items()},
         dialect.line_end,
         pl.concat_str([pl.col(HEADER), *further]),
-        "".join(f"{one}{dialect.line_end}" for one in marked),
-        dialect.line_end,
-        dialect.line_end,
-        "",
-        byte_order_mark(dialect),
-        dialect.encoding,
+        Envelope(
+            "".join(f"{one}{dialect.line_end}" for one in marked),
+            dialect.line_end,
+            dialect.line_end,
+            "",
+            byte_order_mark(dialect),
+            dialect.encoding,
+        ),
     )
 
 
