@@ -55,7 +55,7 @@ def table(path: Path) -> list[dict[str, str]]:
 
 def test_a_lent_workbook_helps_people(lent: Path) -> None:
     sheet = load_workbook(lent / "back.xlsx")["people"]
-    assert [c.value for c in sheet[1]] == ["Code", "Full name", "Born", "Paid", "Active", "Kind", "Remove?"]
+    assert [c.value for c in sheet[1]] == ["Code", "Full name", "Born", "Paid", "Active", "Kind", "Remove?", "(loan)"]
     assert (sheet["A2"].value, sheet["C2"].value, sheet["D2"].value) == ("P001", datetime.datetime(1980, 1, 31), 1234.5)
     assert sheet["A2"].protection.locked and not sheet["B2"].protection.locked
     assert not sheet.column_dimensions["A"].protection.locked  # new rows may be written below
@@ -142,8 +142,8 @@ def _swap(sheet: Any) -> None:
 # what people do to a workbook; the codes it gives; whether the rest can be accepted; the cells that count as changed
 DAMAGE: dict[str, tuple[Callable[[Any], None], list[str], bool, list[str]]] = {
     "a column deleted": (_drop_column, ["loan.heading-missing"], False, []),
-    "a heading renamed": (lambda s: s.__setitem__("B1", "Name"), ["loan.heading-missing", "loan.heading-extra"], False, []),
-    "a heading twice": (lambda s: s.__setitem__("H1", "Paid"), ["loan.heading-repeated"], False, []),
+    "a heading renamed": (lambda s: s.__setitem__("B1", "Name"), ["loan.heading-renamed"], True, []),
+    "a heading twice": (lambda s: (s.__setitem__("I1", "Paid"), s.__setitem__("I2", 5))[0], ["loan.heading-repeated"], False, []),
     "a column inserted": (lambda s: (s.insert_cols(2), s.__setitem__("B1", "Mine"), s.__setitem__("B2", "x"))[0], ["loan.heading-extra"], True, []),
     "columns moved": (_swap, ["loan.order"], True, []),
     "a formula": (lambda s: s.__setitem__("B2", '=CONCATENATE("A","x")'), ["loan.formula"], True, []),
@@ -216,7 +216,7 @@ def test_what_is_gone_or_was_corrected_meanwhile_is_a_conflict(lent: Path) -> No
     edit(lent / "incoming/a.csv", "2,Rui,,,n,C,\n", "")
     program("build", "people", cwd=lent, status=0)
     # P001 was corrected and is to go, P002 is gone and was corrected, P003 has the same correction twice
-    cells(lent / "second.xlsx", {"G2": "remove", "B3": "Ruy", "D4": 7, "B5": "Ze"})
+    cells(lent / "second.xlsx", {"G2": "remove", "B3": "Ruy", "D4": 7, "B5": "Zeno"})
     document = program("receive", "second.xlsx", "--json", cwd=lent, status=1).json
     assert [(c["key"], c["field"], c["now"], c["by"]) for c in document["conflicts"]] == [
         ("P002", "Full name", None, "the record is gone"),
@@ -293,13 +293,16 @@ def test_any_file_with_a_layout_can_be_lent_if_it_is_sound(move: Path) -> None:
 
 def test_workbooks_that_are_no_loans(lent: Path) -> None:
     (lent / "x.xlsx").write_text("no workbook")
-    assert "no workbook" in program("receive", "x.xlsx", cwd=lent, status=3).err
+    assert "headings of no loan" in program("receive", "x.xlsx", cwd=lent, status=2).err
     assert "does not exist" in program("receive", "y.xlsx", cwd=lent, status=2).err
     workbook = load_workbook(lent / "back.xlsx")
     del workbook["slip"]
     workbook["people"]["B3"] = "Ruy"
     workbook.save(lent / "bare.xlsx")
-    assert "--loan" in program("receive", "bare.xlsx", cwd=lent, status=2).err
+    # the marks beside the records say whose they are, and without them the records themselves
+    assert len(program("receive", "bare.xlsx", "--json", cwd=lent, status=0).json["changes"]) == 1
+    change(lent / "bare.xlsx", lambda sheet: sheet.delete_cols(8))
+    assert len(program("receive", "bare.xlsx", "--json", cwd=lent, status=0).json["changes"]) == 1
     assert len(program("receive", "bare.xlsx", "--loan", "people-2", "--json", cwd=lent, status=0).json["changes"]) == 1
     (lent / "loans/people-2/lent.csv").write_text("changed")
     assert "missing or was changed" in program("receive", "back.xlsx", cwd=lent, status=2).err

@@ -14,6 +14,7 @@ from mudanza.core.work.shapes import return_shape
 
 if TYPE_CHECKING:
     from mudanza.core.work.loans.comparison import LoanReturn
+    from mudanza.core.work.loans.spoilage.judging import Answer
 
 _SHOWN = 40
 
@@ -22,6 +23,8 @@ _SHOWN = 40
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--accept", is_flag=True, help="Write the change set as import files.")
 @click.option("--missing", type=click.Choice(["keep", "remove"]), help="What rows mean that did not come back.")
+@click.option("--undo", multiple=True, metavar="FIELD", help="Keep what was lent where this field came back spoilt.")
+@click.option("--as-edits", multiple=True, metavar="FIELD", help="Take what came back in this field as edits.")
 @click.option("--whole-rows", is_flag=True, help="Write all columns of changed rows, not only key and changed ones.")
 @click.option("--loan", metavar="ID", help="The loan, if the workbook has lost its slip.")
 @set_option
@@ -33,6 +36,8 @@ def command(
     file: Path,
     accept: bool,
     missing: str | None,
+    undo: tuple[str, ...],
+    as_edits: tuple[str, ...],
     whole_rows: bool,
     loan: str | None,
     parameters: dict[str, str],
@@ -43,14 +48,17 @@ def command(
     their crosswalks.
 
     changes.csv, additions.csv and removals.csv hold only what changed; the undo files would put the old
-    values back. Rows that break the layout's rules, and records changed elsewhere meanwhile, are left out and told.
+    values back. Cells that break the layout's rules, and records changed elsewhere meanwhile, are left out and told.
+    What a program spoilt (zeros in front, dates, letters) is told apart from edits and put right, or asked.
 
     \b
     Examples:
       mudanza receive loans/owners-2.xlsx
       mudanza receive back-from-maria.xlsx --accept
       mudanza receive back.xlsx --missing keep --accept
+      mudanza receive back.csv --undo Town --as-edits Name
     """
+    from mudanza.core.work.loans.comparison import Answers
     from mudanza.core.work.loans.decision_loan import kind_of_loan
     from mudanza.core.work.loans.receive import receive
 
@@ -59,7 +67,11 @@ def command(
         from mudanza.cli.receive_decisions import receive_decisions
 
         ctx.exit(receive_decisions(move, file, decisions, accept, parameters, as_json))
-    result = receive(move, file, loan=loan, accept=accept, missing=missing, whole_rows=whole_rows)
+    said: dict[str, Answer] = {**dict.fromkeys(undo, "undo"), **dict.fromkeys(as_edits, "as edits")}
+    if set(undo) & set(as_edits):
+        raise click.UsageError(f"{next(iter(set(undo) & set(as_edits)))!r} cannot be undone and taken as edits.")
+    answers = Answers(missing, said)
+    result = receive(move, file, loan=loan, accept=accept, answers=answers, whole_rows=whole_rows)
     if as_json:
         look.document(return_shape(result))
     else:
@@ -70,47 +82,39 @@ def command(
 def _show(result: LoanReturn, accept: bool) -> None:
     from mudanza.core.work.loans.lent import KEY, shown_text
 
-    look.heading(f"loan {result.loan}", f"lent {short_time(result.lent)}; {look.plural(result.rows, 'row')} came back")
-    look.columns(
-        [
-            [
-                "changed",
-                look.plural(result.changes["key"].n_unique(), "row"),
-                look.plural(result.changes.height, "cell"),
-            ],
-            ["added", look.plural(result.additions.height, "row"), ""],
-            ["removed", look.plural(result.removals.height, "row"), ""],
-            ["held back", look.plural(result.held, "row"), "see the findings" if result.held else ""],
-            [
-                "conflicts",
-                look.plural(len(result.conflicts), "cell"),
-                "changed here and elsewhere" if result.conflicts else "",
-            ],
-        ],
-        right=(1,),
-    )
-    total = result.changes.height + result.additions.height + result.removals.height
-    if total:
+    outcome = result.outcome
+    saved = f", saved by {result.opened.by}" if result.opened.by else ""
+    came = f"lent {short_time(result.lent)}; {look.plural(result.rows, 'row')} came back{saved}"
+    look.heading(f"loan {result.loan}", came)
+    changed = look.plural(outcome.changes["key"].n_unique(), "row")
+    rows = [
+        ["changed", changed, look.plural(outcome.changes.height, "cell")],
+        ["added", look.plural(outcome.additions.height, "row"), ""],
+        ["removed", look.plural(outcome.removals.height, "row"), ""],
+        ["held back", look.plural(result.held, "row"), "see the findings" if result.held else ""],
+    ]
+    for settled, words in (("undone", "as it was lent again"), ("question", "not taken until you say what they are")):
+        cells = sum(one.cells for one in result.told if one.settled == settled)
+        if cells:
+            name = {"undone": "spoilt", "question": "questions"}[settled]
+            rows.append([name, look.plural(cells, "cell"), words])
+    conflicts = "changed here and elsewhere" if result.conflicts else ""
+    rows.append(["conflicts", look.plural(len(result.conflicts), "cell"), conflicts])
+    look.columns(rows, right=(1,))
+    if result.told:
+        _show_spoilage(result)
+    if result.size:
         look.say()
-        look.heading("changes", f"the first {_SHOWN} of each sort" if total > _SHOWN else "")
-        rows = result.changes.head(_SHOWN).select("key", "field", "before", "after").rows()
-        cells = [
+        look.heading("changes", f"the first {_SHOWN} of each sort" if result.size > _SHOWN else "")
+        first = outcome.changes.head(_SHOWN).select("key", "field", "before", "after").rows()
+        cells_ = [
             [shown_text(k), f, look.shorten(b, 30), "->", Text(look.shorten(a, 30), style="bold")]
-            for k, f, b, a in rows
+            for k, f, b, a in first
         ]
-        cells += [
-            [shown_text(k or "(new)"), "(record)", "-", "->", Text("added", style="bold")]
-            for k in result.additions[KEY].head(_SHOWN)
-        ]
-        cells += [
-            [shown_text(k), "(record)", "as lent", "->", Text("removed", style="bold")]
-            for k in result.removals[KEY].head(_SHOWN)
-        ]
-        look.columns(
-            cells,
-            heads=["key", "field", "before", "", "after"],
-            fold=(2, 4),
-        )
+        for records, before, after in ((outcome.additions, "-", "added"), (outcome.removals, "as lent", "removed")):
+            keys = records[KEY].head(_SHOWN)
+            cells_ += [[shown_text(k or "(new)"), "(record)", before, "->", Text(after, style="bold")] for k in keys]
+        look.columns(cells_, heads=["key", "field", "before", "", "after"], fold=(2, 4))
     if result.conflicts:
         look.say()
         look.heading("conflicts")
@@ -129,7 +133,8 @@ def _show(result: LoanReturn, accept: bool) -> None:
             heads=["key", "field", "lent as", "came back as", "is now", "by"],
             fold=(2, 3, 4, 5),
         )
-    look.groups(result.groups)
+    _show_notes(result)
+    look.groups([group for group in result.groups if group.code not in ("loan.undone", "loan.question")])
     look.say()
     if result.blocked is not None:
         look.say(f"Nothing can be accepted: {result.blocked}.", style="bold")
@@ -143,3 +148,27 @@ def _show(result: LoanReturn, accept: bool) -> None:
         look.say("Accepted: there was nothing to write.")
     else:
         look.say("Nothing is written yet; --accept writes the import files.", style="dim")
+
+
+def _show_spoilage(result: LoanReturn) -> None:
+    """In which ways cells differ that nobody edited, or perhaps somebody."""
+    look.say()
+    look.heading("not edits", "cells that differ from what was lent only in one way")
+    rows: list[list[str | Text]] = []
+    for one in result.told:
+        example = f"{look.shorten(one.before or '(blank)', 24)} -> {look.shorten(one.after or '(blank)', 24)}"
+        made = Text("ask", style="bold") if one.settled == "question" else Text("put right", style="dim")
+        rows.append([one.field, f"{look.count(one.cells)} of {look.count(one.of)}", one.words, example, made])
+    look.columns(rows, heads=["field", "cells", "what happened", "first", ""], right=(1,), fold=(2, 3))
+    open_ones = [one.field for one in result.told if one.settled == "question"]
+    if open_ones:
+        name = open_ones[0] if " " not in open_ones[0] else f"'{open_ones[0]}'"
+        look.say(f"  --undo {name} keeps what was lent, --as-edits {name} takes what came back.", style="dim")
+
+
+def _show_notes(result: LoanReturn) -> None:
+    """What people noted beside cells."""
+    if result.opened.notes:
+        look.say()
+        look.heading("notes in the workbook")
+        look.columns([[by or "-", cell, look.shorten(note, 60)] for by, cell, note in result.opened.notes], fold=(2,))

@@ -107,7 +107,7 @@ class Workbook:
                 hint=f"Choose another with sheet=; the workbook has: {', '.join(self.sheets)}.",
             )
         sheet = self._book.exactly(self._chosen, sheet)
-        cells = self._cells
+        cells = self.cells
         for (column, places), at in cells.zeros.items():
             if column < sheet.width:
                 name = sheet.columns[column]
@@ -130,9 +130,9 @@ class Workbook:
 
     def texts_in(self, headings: Sequence[str]) -> dict[str, list[int]]:
         """The rows in which the cells of some columns hold text, and not a number or a date (XLSX; nothing of other kinds)."""
-        if not self._cells.texts:
+        if not self.cells.texts:
             return {}
-        columns, rows = (np.concatenate(parts) for parts in zip(*self._cells.texts, strict=True))
+        columns, rows = (np.concatenate(parts) for parts in zip(*self.cells.texts, strict=True))
         order = np.argsort(columns, kind="stable")
         columns, rows = columns[order], rows[order]
         kept = dict(zip(self.headings, self._kept, strict=True))
@@ -149,7 +149,8 @@ class Workbook:
         return filled.with_columns(pl.int_range(1, sheet.height + 1, dtype=pl.Int64).alias(LINE))
 
     @cached_property
-    def _cells(self) -> Cells:
+    def cells(self) -> Cells:
+        """What the cells of the chosen sheet are beyond their values."""
         path = self._book.thinned.path
         with self._book.damaged(self._chosen):
             # the sheet is looked at while the library reads it, if it is the one that was expected to have the records
@@ -208,7 +209,7 @@ class Workbook:
 
     def _groups_above(self, rows: list[list[str]], index: int) -> bool:
         """Whether merged cells with a text stand over parts of the heading, at least two of them."""
-        over = [m for m in self._cells.merged if m[0] == m[2] == index - 1 and m[3] > m[1]]
+        over = [m for m in self.cells.merged if m[0] == m[2] == index - 1 and m[3] > m[1]]
         return len(over) >= 2 and sum(1 for cell in rows[index - 1] if cell.strip()) >= 2
 
     @property
@@ -219,7 +220,7 @@ class Workbook:
         rows = [[cell or "" for cell in row] for row in self._sheet.slice(start, count).iter_rows()]
         names = rows[-1]
         for offset in range(count - 2, -1, -1):
-            over = {m[1]: m[3] + 1 for m in self._cells.merged if m[0] == start + offset}
+            over = {m[1]: m[3] + 1 for m in self.cells.merged if m[0] == start + offset}
             ends = [over.get(i, i + 1) for i in range(len(names))] if over else None
             names = with_groups(rows[offset], names, ends)
         return names
@@ -338,7 +339,7 @@ class Workbook:
 
     def _noticed(self, end: int) -> list[Finding]:
         """What the cells of the rows up to `end` are beyond their values."""
-        cells, start = self._cells, self._first_row
+        cells, start = self.cells, self._first_row
         names = dict(zip(self._kept, self.headings, strict=True))
         sheet = self._sheet
 

@@ -18,8 +18,16 @@ _NAMES = {
 LANGUAGES = tuple(_NAMES)
 
 
-def in_english(text: pl.Expr, language: str) -> pl.Expr:
-    """Months by their names in a language as the English short ones."""
+def in_english(text: pl.Expr, language: str | None = None) -> pl.Expr:
+    """Months by their names in a language, or in any, as the English short ones."""
+    table: dict[str, str] = {}
+    for one in LANGUAGES if language is None else (language,):
+        table |= _table(one)
+    longest = sorted(table, key=lambda name: (-len(name), name))
+    return text.str.to_lowercase().str.replace_many(longest, [table[name] for name in longest], leftmost=True)
+
+
+def _table(language: str) -> dict[str, str]:
     table: dict[str, str] = {}
     for number, names in enumerate(_NAMES[language].split(" ")):
         known = names.split("|")
@@ -28,5 +36,4 @@ def in_english(text: pl.Expr, language: str) -> pl.Expr:
         for name in {*known, *short}:
             for form in (name, f"{name}."):
                 table[form] = _ENGLISH[number]
-    longest = sorted(table, key=lambda name: (-len(name), name))
-    return text.str.to_lowercase().str.replace_many(longest, [table[name] for name in longest], leftmost=True)
+    return table

@@ -1,9 +1,9 @@
-"""Comparing a returned workbook with what was lent, cell by cell."""
+"""Comparing what came back with what was lent, cell by cell."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import polars as pl
 
@@ -12,129 +12,381 @@ from mudanza.core.findings.finding import SCHEMA, Finding, frame
 from mudanza.core.findings.problem import flags, gather
 from mudanza.core.findings.tally import Group, Tally
 from mudanza.core.layouts.layout import Field
-from mudanza.core.layouts.rules import blank_in_file, kind_problems, render, value_problems
-from mudanza.core.state.loans import RECORD, REMOVED
+from mudanza.core.layouts.rules import blank_in_file, kind_problems, render, row_problems, value_problems
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE, WHY
-from mudanza.core.work.loans.lent import KEY, Lent, keyed, row_mark, shown_text
+from mudanza.core.work.loans.conflicts import CHANGES, Conflict, Elsewhere, conflicts_of, told_conflict
+from mudanza.core.work.loans.lent import KEY, ROW, Lent, keyed, row_mark, shown_text, with_changes
 from mudanza.core.work.loans.loan_book import REMOVAL, REMOVE
-from mudanza.core.work.loans.returned import Returned
+from mudanza.core.work.loans.returned.opened import Opened
+from mudanza.core.work.loans.returned.pairing import AT, cells_under_merged, columns_found, pair
+from mudanza.core.work.loans.returned.table import Table, with_columns_found
+from mudanza.core.work.loans.spoilage.judging import Answer, Judged, Told, as_read, judge_columns
 
-#: Shape of changed cells: the key, the field's title, the texts, and where the cell stands.
-CHANGES = {
-    "key": pl.String,
-    "field": pl.String,
-    "before": pl.String,
-    "after": pl.String,
-    "line": pl.Int64,
-    "cell": pl.String,
-}
+#: cells that can be accepted by nobody as they stand: line, field, what is there, and why
+_HELD = {"line": pl.Int64, "field": pl.String, "value": pl.String, "why": pl.String}
+
+
+_OF = f"{INNER}line of"
 
 
 @dataclass(frozen=True)
-class Conflict:
-    """A cell that was changed here and elsewhere since it was lent."""
+class Answers:
+    """What was said of a return: whether rows that did not come back are to be kept or removed (`missing`), and of columns, by title, whether what is spoilt in them is to be undone or taken as edits."""
 
-    key: str
-    field: str
-    before: str | None
-    after: str | None
-    now: str | None
-    by: str
+    missing: str | None = None
+    columns: Mapping[str, Answer] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What is to become of the records. `changes` are the cells to be changed (of `CHANGES`), `additions` and `removals` whole rows, `held` the cells that are neither changed nor as they were lent (line, field, value, why), and
+    `held_rows` the rows of these, and of rows that cannot be told, as they came."""
+
+    changes: pl.DataFrame
+    additions: pl.DataFrame
+    removals: pl.DataFrame
+    held: pl.DataFrame
+    held_rows: pl.DataFrame
 
 
 @dataclass(frozen=True)
 class LoanReturn:
-    """What came back. `changes` are the cells to be changed (of `CHANGES`), `additions` and `removals` whole rows.
+    """What came back: how many `rows`, in which file, saved by whom; what is to become of the records; what was `told` of spoilage; conflicts and findings.
 
-    `held` counts rows kept out of the change set by findings, `held_rows` are these as they came; `blocked` says why nothing can be accepted.
-    `files` are those written, if it was accepted.
+    `blocked` says why nothing can be accepted. `files` are those written, if it was accepted.
     """
 
     loan: str
     subject: str
     lent: str
     rows: int
-    changes: pl.DataFrame
-    additions: pl.DataFrame
-    removals: pl.DataFrame
+    opened: Opened
+    outcome: Outcome
+    told: tuple[Told, ...]
     conflicts: list[Conflict]
     findings: pl.DataFrame
     groups: list[Group]
-    held: int
-    held_rows: pl.DataFrame
     blocked: str | None
-    files: list[Digest]
+    files: list[Digest] = field(default_factory=list)
 
     @property
     def clean(self) -> bool:
         return not self.conflicts and not any(g.severity is Severity.STOP for g in self.groups)
 
+    @property
+    def held(self) -> int:
+        """How many rows have something that is held back."""
+        return self.outcome.held_rows.height
 
-#: cells that were accepted from other loans
-ACCEPTED = {"key": pl.String, "field": pl.String, "value": pl.String, "loan": pl.String}
-
-
-@dataclass(frozen=True)
-class Elsewhere:
-    """What happened to lent cells meanwhile: those accepted from other loans (of `ACCEPTED`); the keys of the file that the records came from,
-    and the lent records as they stand there now (None if the file is as it was lent, or gone)."""
-
-    accepted: pl.DataFrame
-    keys: pl.Series
-    now: pl.DataFrame | None
+    @property
+    def size(self) -> int:
+        """How much is to become of the records."""
+        return self.outcome.changes.height + self.outcome.additions.height + self.outcome.removals.height
 
 
-def compare_returned(
-    lent: Lent, returned: Returned, shown: str, elsewhere: Elsewhere, missing: str | None
-) -> LoanReturn:
-    """What came back, beside what was lent. `shown` is the workbook's name, `missing` what rows that did not come back mean (keep, remove)."""
-    found: list[pl.DataFrame] = [frame(returned.findings)]
-    blocked = "headings of the loan are missing or repeated" if returned.broken else None
-    rows = _not_yet_accepted(lent, keyed(_typed(lent, returned.rows), lent.keys))
-    at = _Places(returned, shown)
-    bad, told = _row_structure(lent, rows, returned, at)
-    found.append(frame(told))
-    sound = rows.filter(~pl.col(LINE).is_in(list(bad))) if not returned.broken else rows.clear()
-    cells = _changed_cells(lent, sound, returned)
-    additions = sound.filter(~pl.col(KEY).is_in(lent.before[KEY].implode()) | pl.col(KEY).is_null())
-    gone = lent.before.filter(~pl.col(KEY).is_in(rows[KEY].drop_nulls().implode()))
-    if gone.height and not returned.broken and missing is None:
-        found.append(frame(_missing(lent, gone, shown)))
-        blocked = blocked or f"{gone.height} lent rows did not come back; say --missing keep or --missing remove"
-    removals = _removals(lent, rows, gone if missing == "remove" else gone.clear())
-    for wrong in (*_wrong(lent, sound, cells, additions, at), _taken_keys(lent, additions, elsewhere.keys, at)):
-        found.append(wrong)
-        bad |= set(wrong.filter(pl.col("severity") == "stop")["line"].to_list())
-    held = rows.filter(pl.col(LINE).is_in(list(bad)))
-    cells = cells.filter(~pl.col("line").is_in(list(bad)) & ~pl.col("key").is_in(removals[KEY].implode()))
-    additions = additions.filter(~pl.col(LINE).is_in(list(bad)))
-    conflicts = _conflicts(lent, cells, removals, elsewhere)
-    found.append(frame([_told(conflict, shown) for conflict in conflicts]))
-    hit = pl.DataFrame([(c.key, c.field) for c in conflicts], schema=["key", "field"], orient="row")
-    if conflicts:
-        cells = cells.join(hit, on=["key", "field"], how="anti", maintain_order="left")
-        removals = removals.filter(~pl.col(KEY).is_in([c.key for c in conflicts if c.field == REMOVAL]))
-    tally = Tally()
-    every = pl.concat([pl.DataFrame(schema=SCHEMA), *found])
-    tally.add(every)
-    return LoanReturn(
-        lent.id,
-        lent.subject,
-        lent.moment,
-        rows.height,
-        cells,
-        additions,
-        removals,
-        conflicts,
-        every,
-        tally.groups(),
-        held.height,
-        _with_reasons(lent, held, every),
-        blocked,
-        [],
-    )
+def compare_returned(lent: Lent, opened: Opened, table: Table, elsewhere: Elsewhere, answers: Answers) -> LoanReturn:
+    """What came back in a table, beside what was lent."""
+    return _Comparison(lent, opened, table, answers).result(elsewhere)
+
+
+class _Comparison:
+    def __init__(self, lent: Lent, opened: Opened, table: Table, answers: Answers) -> None:
+        if table.missing:
+            table = with_columns_found(table, columns_found(lent, table))
+        self.lent, self.opened, self.answers = lent, opened, answers
+        rows = keyed(_as_key(lent, table.rows), lent.keys)
+        self.table = replace(table, rows=_not_yet_accepted(lent, rows))
+        self.found: list[pl.DataFrame] = [frame([*table.findings, *table.left_over()])]
+        self.held: list[pl.DataFrame] = []
+        self.told: list[Told] = []
+        self.blocked: str | None = None
+
+    def result(self, elsewhere: Elsewhere) -> LoanReturn:
+        """All of it."""
+        lent, table = self.lent, self.table
+        for title in table.missing:
+            if title not in table.repeated:
+                self._say(Finding("loan.heading-missing", table.shown, field=title, rule="a heading of the loan"))
+            self.blocked = "headings of the loan are missing or repeated"
+        paired = pair(lent, table)
+        self._say(*paired.findings)
+        rows, unclear = paired.rows, set(paired.unclear)
+        if self.blocked:
+            unclear = set(rows[LINE])
+        sound = rows.filter(~pl.col(LINE).is_in(list(unclear)))
+        removals = self._removals(sound, rows, unclear)
+        judged = dict(judge_columns(list(self._columns(sound)), dict(self.answers.columns)))
+        edits = self._edits(judged)
+        additions = self._additions(sound, judged, unclear, elsewhere)
+        changes = self._sound_edits(edits, removals)
+        conflicts = conflicts_of(lent, changes, removals, elsewhere)
+        self._say(*(told_conflict(conflict, table.shown) for conflict in conflicts))
+        if conflicts:
+            hit = pl.DataFrame([(c.key, c.field) for c in conflicts], schema=["key", "field"], orient="row")
+            changes = changes.join(hit, on=["key", "field"], how="anti", maintain_order="left")
+            removals = removals.filter(~pl.col(KEY).is_in([c.key for c in conflicts if c.field == REMOVAL]))
+        every = pl.concat([pl.DataFrame(schema=SCHEMA), *self.found])
+        held = pl.concat([pl.DataFrame(schema=_HELD), *self.held])
+        tally = Tally()
+        tally.add(every)
+        outcome = Outcome(changes, additions, removals, held, self._held_rows(rows, unclear, held, every))
+        return LoanReturn(
+            lent.id, lent.subject, lent.moment, rows.height, self.opened, outcome, tuple(self.told), conflicts, every, tally.groups(), self.blocked
+        )  # fmt: skip
+
+    def _say(self, *findings: Finding) -> None:
+        self.found.append(frame(list(findings)))
+
+    # columns
+
+    def _columns(self, sound: pl.DataFrame) -> Iterator[tuple[Field, pl.DataFrame]]:
+        """What was lent in each column and what came back, without the cells that hold no value."""
+        both = sound.filter(pl.col(AT).is_not_null()).join(
+            self.lent.before, left_on=AT, right_on=ROW, how="inner", suffix=f"{INNER}lent", maintain_order="left"
+        )
+        no_values = self._no_values()
+        for one in self.lent.fields:
+            if one in self.lent.keys or one.title not in self.table.places:
+                continue
+            before, after = pl.col(f"{one.title}{INNER}lent"), pl.col(one.title)
+            cells = both.select(
+                pl.col(LINE).alias("line"),
+                pl.col(AT).alias("at"),
+                pl.when(~blank_in_file(one, before)).then(before).alias("before"),
+                pl.when(~blank_in_file(one, after)).then(after).alias("after"),
+            )
+            if one.is_typed and one.separator is None:
+                cells = cells.with_columns(one.type.read(pl.col("before")).alias("was"))
+            if (odd := no_values.get(one.title)) is not None:
+                cells = self._without(one, cells, odd)
+            yield one, cells
+
+    def _no_values(self) -> dict[str, pl.DataFrame]:
+        """The cells that hold no value, by title: line, code, value, rule."""
+        columns = {n: title for title, n in self.table.places.items()}
+        grid = self.table.grid
+        found: list[tuple[str, int, str, str, str]] = []
+        for (row, column), formula in grid.formulas.items():
+            if column in columns:
+                found.append((columns[column], row + 1, "loan.formula", f"={formula}"[:80], "a value"))
+        for (row, column), error in grid.errors.items():
+            if column in columns:
+                found.append((columns[column], row + 1, "loan.error-value", error, "a value"))
+        for title, line in cells_under_merged(self.table):
+            found.append((title, line, "loan.covered", "", "a cell of its own"))
+        if not found:
+            return {}
+        schema = {"field": pl.String, "line": pl.Int64, "code": pl.String, "value": pl.String, "rule": pl.String}
+        table = pl.DataFrame(found, schema=schema, orient="row").unique(
+            ["field", "line"], keep="first", maintain_order=True
+        )
+        return {str(title): part for (title,), part in table.partition_by("field", as_dict=True).items()}
+
+    def _without(self, one: Field, cells: pl.DataFrame, odd: pl.DataFrame) -> pl.DataFrame:
+        """Cells without those that hold no value. These are told, unless they show what was lent."""
+        beside = odd.join(cells, on="line", how="inner", maintain_order="left")
+        same = (pl.col("before") == pl.col("after")).fill_null(False)
+        if "was" in cells.columns:
+            same |= (one.type.read_sheet(pl.col("after")) == pl.col("was")).fill_null(False)
+        stored = same & (pl.col("code") == "loan.formula")
+        wrong = beside.filter(~stored)
+        self._say(
+            *(
+                self.table.finding(code, one.title, line, value, rule)
+                for line, code, value, rule in wrong.select("line", "code", "value", "rule").iter_rows()
+            )
+        )
+        self.held.append(wrong.select("line", pl.lit(one.title).alias("field"), "value", pl.col("code").alias("why")))
+        return cells.filter(~pl.col("line").is_in(odd["line"].implode()))
+
+    def _edits(self, judged: Mapping[Field, Judged]) -> pl.DataFrame:
+        """The edited cells of all columns; what is spoilt and what is a question is told."""
+        parts = []
+        keys = self.lent.before.select(pl.col(ROW).alias("at"), pl.col(KEY).alias("key"))
+        for one, of_column in judged.items():
+            self.told += of_column.told
+            for told in of_column.told:
+                self._say(self._of_spoilage(told))
+            doubtful = of_column.held.filter(~pl.col("why").is_in([t.words for t in of_column.told]))
+            self._say(
+                *(
+                    self.table.finding("loan.cell-spoilt", one.title, line, after, why)
+                    for line, after, why in doubtful.select("line", "after", "why").iter_rows()
+                )
+            )
+            self.held.append(
+                of_column.held.select("line", pl.lit(one.title).alias("field"), pl.col("after").alias("value"), "why")
+            )
+            column = self.table.at(self.table.places[one.title], 0)[:-1]
+            parts.append(
+                of_column.edits.join(keys, on="at", how="inner", maintain_order="left").select(
+                    "key",
+                    pl.lit(one.title).alias("field"),
+                    "before",
+                    "after",
+                    "line",
+                    pl.concat_str(pl.lit(column), pl.col("line").cast(pl.String)).alias("cell"),
+                )
+            )
+        return pl.concat([pl.DataFrame(schema=CHANGES), *parts]).sort("line", maintain_order=True)
+
+    def _of_spoilage(self, told: Told) -> Finding:
+        cells = f"{told.cells:,} of {told.of:,} cells differ only so: {told.words}"
+        code = {"undone": "loan.undone", "question": "loan.question", "edits": "loan.undone"}[told.settled]
+        example = f"{told.before or '(blank)'} came back as {told.after or '(blank)'}"
+        hint = (
+            f"--undo {told.field!r} keeps what was lent, --as-edits {told.field!r} takes what came back."
+            if told.settled == "question"
+            else None
+        )
+        at = self.table.cell(told.field, told.line)
+        return Finding(code, self.table.shown, told.line, at, field=told.field, value=cells, rule=example, hint=hint)
+
+    # rows
+
+    def _removals(self, sound: pl.DataFrame, rows: pl.DataFrame, unclear: set[int]) -> pl.DataFrame:
+        """Lent rows that are to be removed: marked so, or gone and said to mean it."""
+        lent, table = self.lent, self.table
+        for line, mark, at in sound.filter(pl.col(REMOVAL).is_not_null()).select(LINE, REMOVAL, AT).iter_rows():
+            if mark.strip().lower() != REMOVE or at is None:
+                self._say(
+                    table.finding("loan.removal-unclear", REMOVAL, line, mark, f"'{REMOVE}', on a row that was lent")
+                )
+                unclear.add(line)
+        marked = sound.filter(
+            (pl.col(REMOVAL).str.strip_chars().str.to_lowercase() == REMOVE) & ~pl.col(LINE).is_in(list(unclear))
+        )[AT]
+        there = rows.filter(pl.col(AT).is_not_null())[AT]
+        keys = rows[KEY].drop_nulls()
+        gone = lent.before.filter(~pl.col(ROW).is_in(there.implode()) & ~pl.col(KEY).is_in(keys.implode()))
+        if gone.height and not table.missing and self.answers.missing is None:
+            title = ", ".join(f.title for f in lent.keys)
+            self._say(
+                *(Finding("loan.row-missing", table.shown, field=title, value=shown_text(key)) for key in gone[KEY])
+            )
+            self.blocked = (
+                self.blocked or f"{gone.height} lent rows did not come back; say --missing keep or --missing remove"
+            )
+        said = gone if self.answers.missing == "remove" else gone.clear()
+        return lent.before.filter(pl.col(ROW).is_in(pl.concat([marked, said[ROW]]).implode()))
+
+    def _additions(
+        self, sound: pl.DataFrame, judged: Mapping[Field, Judged], unclear: set[int], elsewhere: Elsewhere
+    ) -> pl.DataFrame:
+        """New rows, in the texts of the layout, that break none of its rules."""
+        lent, table = self.lent, self.table
+        new = sound.filter(pl.col(AT).is_null() & ~pl.col(LINE).is_in(list(unclear)))
+        needs_key = [f for f in lent.keys if f.required and not f.left_out_of_additions]
+        if needs_key:
+            title = ", ".join(f.title for f in lent.keys)
+            for line in new.filter(pl.col(KEY).is_null())[LINE]:
+                told = table.finding("loan.key-blank", needs_key[0].title, line, None, "required")
+                self._say(replace(told, field=title))
+                unclear.add(line)
+            new = new.filter(pl.col(KEY).is_not_null())
+        there = [one for one in lent.fields if one.title in table.places]
+        new = new.with_columns(as_read(one, new[one.title], judged.get(one)).alias(one.title) for one in there)
+        odd = [line for part in self._no_values().values() for line in part["line"]]
+        for title, part in self._no_values().items():
+            here = part.join(new.select(pl.col(LINE).alias("line")), on="line", how="semi", maintain_order="left")
+            self._say(
+                *(
+                    table.finding(code, title, line, value, rule)
+                    for line, code, value, rule in here.select("line", "code", "value", "rule").iter_rows()
+                )
+            )
+        unclear.update(line for line in new[LINE] if line in set(odd))
+        wanted = [f for f in lent.layout.fields if not f.left_out_of_additions]
+        wrong = [self._broken_rules(new, wanted), self._broken_rows(new)]
+        taken = new.filter(pl.col(KEY).is_in(elsewhere.keys.implode())).select(KEY, LINE).rows()
+        title, rule = lent.keys[0].title, f"not yet in {lent.file}"
+        wrong.append(frame([table.finding("key.repeated", title, line, shown_text(key), rule) for key, line in taken]))
+        for one in wrong:
+            self.found.append(one)
+            unclear.update(one.filter(pl.col("severity") == "stop")["line"].drop_nulls().to_list())
+        return new.filter(~pl.col(LINE).is_in(list(unclear)))
+
+    def _sound_edits(self, edits: pl.DataFrame, removals: pl.DataFrame) -> pl.DataFrame:
+        """Edits that break no rule of the layout, of rows that are not to be removed."""
+        edits = edits.filter(~pl.col("key").is_in(removals[KEY].implode()))
+        if edits.is_empty():
+            return edits
+        lines = edits.select(pl.col("key").alias(KEY), pl.col("line").alias(_OF)).unique(KEY)
+        old = self.lent.before.join(lines, on=KEY, how="inner", maintain_order="left").drop(LINE).rename({_OF: LINE})
+        new = with_changes(old, edits)
+        others = [f for f in self.lent.fields if f not in self.lent.keys]
+        touched = edits.select("line", "field")
+        wrong = self._broken_rules(new, others).join(touched, on=["line", "field"], how="semi", maintain_order="left")
+        # a rule that ties several fields, and was kept before
+        before = self._broken_rows(old).select("line", "code", "field", "rule")
+        rows = self._broken_rows(new).join(
+            before, on=["line", "code", "field", "rule"], how="anti", nulls_equal=True, maintain_order="left"
+        )
+        self.found += [wrong, rows]
+        bad = wrong.filter(pl.col("severity") == "stop").select("line", "field", "value", pl.col("code").alias("why"))
+        tied = rows.filter(pl.col("severity") == "stop").select("line", pl.col("code").alias("why"))
+        tied_cells = edits.join(tied.unique("line", maintain_order=True), on="line", maintain_order="left")
+        self.held += [
+            bad.select(list(_HELD)),
+            tied_cells.select("line", "field", pl.col("after").alias("value"), "why"),
+        ]
+        sound = edits.join(bad.select("line", "field"), on=["line", "field"], how="anti", maintain_order="left")
+        return sound.filter(~pl.col("line").is_in(tied["line"].implode()))
+
+    def _broken_rules(self, rows: pl.DataFrame, fields: Sequence[Field]) -> pl.DataFrame:
+        """What breaks the layout's rules in fields, of rows in its own texts."""
+        problems = []
+        for one in fields if rows.height else ():
+            text = pl.col(one.title) if one.title in rows.columns else pl.lit(None, dtype=pl.String)
+            blank = blank_in_file(one, text)
+            value = one.type.read(pl.when(~blank).then(text)) if one.kind is not Kind.TEXT else text
+            problems += [*kind_problems(one, text, value), *value_problems(one, text, value, blank)]
+        return gather(rows.with_columns(flags(problems)), problems, pl.lit(self.table.shown), self._cell())
+
+    def _broken_rows(self, rows: pl.DataFrame) -> pl.DataFrame:
+        """What breaks the rules that tie several fields."""
+        there = {one.name: pl.col(one.title) for one in self.lent.layout.fields if one.title in rows.columns}
+        blanks = {one.name: blank_in_file(one, there[one.name]) for one in self.lent.layout.fields if one.name in there}
+        problems = [problem for problem, _ in row_problems(self.lent.layout, there, blanks)] if rows.height else []
+        return gather(rows.with_columns(flags(problems)), problems, pl.lit(self.table.shown), self._cell())
+
+    def _cell(self) -> pl.Expr:
+        """The cells of findings on fields."""
+        letters = {title: self.table.at(n, 0)[:-1] for title, n in self.table.places.items()}
+        return pl.concat_str(
+            pl.col("field").replace_strict(letters, default=None, return_dtype=pl.String),
+            pl.col("line").cast(pl.String),
+        )
+
+    def _held_rows(
+        self, rows: pl.DataFrame, unclear: set[int], held: pl.DataFrame, findings: pl.DataFrame
+    ) -> pl.DataFrame:
+        """Rows of which something is held back, with where they stand, and why."""
+        titles = [f.title for f in self.lent.fields]
+        if self.table.missing:
+            return rows.clear().select(pl.col(LINE).cast(pl.String), pl.lit("").alias(WHY), *titles)
+        stops = findings.filter((pl.col("severity") == "stop") & pl.col("line").is_in(list(unclear)))
+        cells = held.select("line", pl.format("{}: {}", "field", "why").alias(WHY))
+        of_rows = stops.select("line", pl.format("{}: {}", "field", "code").alias(WHY))
+        why = pl.concat([of_rows, cells]).unique(maintain_order=True)
+        why = why.group_by("line", maintain_order=True).agg(pl.col(WHY).str.join("; "))
+        bad = rows.filter(pl.col(LINE).is_in([*unclear, *held["line"]])).select(LINE, *titles)
+        told = bad.join(why, left_on=LINE, right_on="line", how="left", maintain_order="left")
+        return told.select(pl.col(LINE).cast(pl.String), WHY, *titles)
+
+
+def _as_key(lent: Lent, rows: pl.DataFrame) -> pl.DataFrame:
+    """Rows with the texts of their keys as the layout writes them."""
+    texts = []
+    for one in lent.keys:
+        if one.kind is not Kind.TEXT and one.separator is None:
+            cell = pl.when(~blank_in_file(one, pl.col(one.title))).then(pl.col(one.title))
+            texts.append(
+                pl.coalesce(render(one, one.type.read_sheet(cell), one.kind), pl.col(one.title)).alias(one.title)
+            )
+    return rows.with_columns(texts)
 
 
 def _not_yet_accepted(lent: Lent, rows: pl.DataFrame) -> pl.DataFrame:
@@ -144,190 +396,3 @@ def _not_yet_accepted(lent: Lent, rows: pl.DataFrame) -> pl.DataFrame:
     mark = pl.coalesce(KEY, row_mark([f.title for f in lent.fields]))
     keyless = pl.col(KEY).is_null() & mark.is_in(list(lent.added))
     return rows.filter(~pl.col(KEY).is_in(list(lent.removed)).fill_null(False) & ~keyless)
-
-
-def _with_reasons(lent: Lent, rows: pl.DataFrame, findings: pl.DataFrame) -> pl.DataFrame:
-    """Rows held back, with where they stand in the workbook, and why."""
-    told = pl.format("{}: {}", "field", "code")
-    stops = findings.filter(pl.col("severity") == "stop")
-    why = stops.group_by("line", maintain_order=True).agg(told.str.join("; ").alias(WHY))
-    titles = [f.title for f in lent.fields]
-    reasons = rows.select(LINE, *titles).join(why, left_on=LINE, right_on="line", how="left", maintain_order="left")
-    return reasons.select(pl.col(LINE).cast(pl.String), WHY, *titles)
-
-
-@dataclass(frozen=True)
-class _Places:
-    """Where things stand in the returned sheet."""
-
-    returned: Returned
-    shown: str
-
-    def finding(
-        self, code: str, title: str, line: int, value: str | None, rule: str, field: str | None = None
-    ) -> Finding:
-        """A finding at a line, in the column of a title."""
-        letters = self.returned.cells.get(title)
-        cell = f"{self.returned.sheet}!{letters}{line}" if letters else None
-        return Finding(code, self.shown, line, cell, field=field or title, value=value, rule=rule)
-
-    def cell(self) -> pl.Expr:
-        """The cells of findings on fields."""
-        letters = pl.col("field").replace_strict(self.returned.cells, default=None, return_dtype=pl.String)
-        return pl.format("{}!{}{}", pl.lit(self.returned.sheet), letters, "line")
-
-
-def _typed(lent: Lent, rows: pl.DataFrame) -> pl.DataFrame:
-    """Rows with each lent field's text as the layout writes it, and its typed value beside."""
-    exprs = []
-    for field in lent.fields:
-        cell = pl.when(~blank_in_file(field, pl.col(field.title))).then(pl.col(field.title))
-        exprs.append((field.type.read_sheet(cell)).alias(f"{INNER}{field.name}"))
-    rows = rows.with_columns(exprs)
-    texts = [
-        pl.coalesce(render(field, pl.col(f"{INNER}{field.name}"), field.kind), pl.col(field.title)).alias(field.title)
-        for field in lent.fields
-        if field.kind is not Kind.TEXT
-    ]
-    return rows.with_columns(texts)
-
-
-def _row_structure(lent: Lent, rows: pl.DataFrame, returned: Returned, at: _Places) -> tuple[set[int], list[Finding]]:
-    """The lines of rows that are wrong as a whole, and the findings: formulas, repeated and blank keys, unclear removals."""
-    bad = set(returned.formula_rows)
-    known = set(lent.before[KEY].to_list())
-    found = []
-    first, title = lent.keys[0].title, ", ".join(f.title for f in lent.keys)
-    repeated = rows.filter(pl.col(KEY).is_not_null() & pl.col(KEY).is_duplicated())
-    for key, line in repeated.select(KEY, LINE).iter_rows():
-        found.append(at.finding("loan.key-repeated", first, line, shown_text(key), "once", title))
-        bad.add(line)
-    needs_key = [f for f in lent.keys if f.required and not f.left_out_of_additions]
-    for line in rows.filter(pl.col(KEY).is_null())[LINE] if needs_key else []:
-        found.append(at.finding("loan.key-blank", needs_key[0].title, line, None, "required", title))
-        bad.add(line)
-    marked = rows.filter(pl.col(REMOVAL).is_not_null())
-    for key, mark, line in marked.select(KEY, REMOVAL, LINE).iter_rows():
-        if mark.strip().lower() != REMOVE or key not in known:
-            rule = f"'{REMOVE}', on a row that was lent"
-            found.append(at.finding("loan.removal-unclear", REMOVAL, line, mark, rule))
-            bad.add(line)
-    return bad, found
-
-
-def _changed_cells(lent: Lent, rows: pl.DataFrame, returned: Returned) -> pl.DataFrame:
-    both = lent.before.join(rows, on=KEY, how="inner", suffix=f"{INNER}after")
-    parts = []
-    for field in lent.fields:
-        if field in lent.keys:
-            continue
-        after_text = pl.col(f"{field.title}{INNER}after")
-        before, after = pl.col(field.title), after_text
-        if field.kind is not Kind.TEXT:
-            typed = field.type.read(pl.when(~blank_in_file(field, before)).then(before))
-            unread = pl.col(f"{INNER}{field.name}").is_null() & after_text.is_not_null()
-            differs = typed.ne_missing(pl.col(f"{INNER}{field.name}")) | unread
-        else:
-            differs = before.ne_missing(after)
-        line = pl.col(f"{LINE}{INNER}after")
-        cell = pl.lit(f"{returned.sheet}!{returned.cells.get(field.title, '')}") + line.cast(pl.String)
-        parts.append(
-            both.filter(differs.fill_null(False)).select(
-                pl.col(KEY).alias("key"),
-                pl.lit(field.title).alias("field"),
-                before.alias("before"),
-                after.alias("after"),
-                line.alias("line"),
-                cell.alias("cell"),
-            )
-        )
-    return pl.concat([pl.DataFrame(schema=CHANGES), *parts]).sort("line", maintain_order=True)
-
-
-def _missing(lent: Lent, gone: pl.DataFrame, shown: str) -> list[Finding]:
-    title = ", ".join(f.title for f in lent.keys)
-    return [Finding("loan.row-missing", shown, field=title, value=shown_text(key)) for key in gone[KEY]]
-
-
-def _removals(lent: Lent, rows: pl.DataFrame, gone: pl.DataFrame) -> pl.DataFrame:
-    """Lent rows that are to be removed: marked so, or gone and said to mean it."""
-    marked = rows.filter(pl.col(REMOVAL).str.strip_chars().str.to_lowercase() == REMOVE)[KEY]
-    return lent.before.filter(pl.col(KEY).is_in(pl.concat([marked, gone[KEY]]).implode()))
-
-
-def _wrong(
-    lent: Lent, rows: pl.DataFrame, cells: pl.DataFrame, additions: pl.DataFrame, at: _Places
-) -> Iterator[pl.DataFrame]:
-    """What breaks the layout's rules in what is new: in changed cells, and in rows that were added."""
-    changed = rows.filter(pl.col(LINE).is_in(cells["line"].implode()))
-    others = [f for f in lent.fields if f not in lent.keys]
-    touched = cells.select("line", "field")
-    yield _broken_rules(changed, others, at).join(touched, on=["line", "field"], how="semi", maintain_order="left")
-    yield _broken_rules(additions, [f for f in lent.layout.fields if not f.left_out_of_additions], at)
-
-
-def _broken_rules(rows: pl.DataFrame, fields: Sequence[Field], at: _Places) -> pl.DataFrame:
-    problems = []
-    for field in fields if rows.height else ():
-        text = pl.col(field.title) if field.title in rows.columns else pl.lit(None, dtype=pl.String)
-        value = pl.col(f"{INNER}{field.name}") if f"{INNER}{field.name}" in rows.columns else text
-        problems += kind_problems(field, text, value)
-        problems += value_problems(field, text, value, blank_in_file(field, text))
-    return gather(rows.with_columns(flags(problems)), problems, pl.lit(at.shown), at.cell())
-
-
-def _taken_keys(lent: Lent, additions: pl.DataFrame, there: pl.Series, at: _Places) -> pl.DataFrame:
-    """New rows whose key another record has already, lent or not."""
-    taken = additions.filter(pl.col(KEY).is_in(there.implode())).select(KEY, LINE).rows()
-    title, rule = lent.keys[0].title, f"not yet in {lent.file}"
-    return frame([at.finding("key.repeated", title, line, shown_text(key), rule) for key, line in taken])
-
-
-def _conflicts(lent: Lent, cells: pl.DataFrame, removals: pl.DataFrame, elsewhere: Elsewhere) -> list[Conflict]:
-    """Cells that were changed elsewhere too, by another loan or by a new build."""
-    whole = elsewhere.accepted.filter(pl.col("field") == RECORD)
-    accepted = elsewhere.accepted.filter(pl.col("field") != RECORD)
-    beside = cells.join(accepted, on=["key", "field"], how="left", maintain_order="left")
-    gone = other = pl.lit(False)
-    now = pl.lit(None, dtype=pl.String)
-    if elsewhere.now is not None and cells.height:
-        fields = cells["field"].unique().to_list()
-        standing = elsewhere.now.unpivot(fields, index=KEY, variable_name="field", value_name="now")
-        beside = beside.join(standing.rename({KEY: "key"}), on=["key", "field"], how="left", maintain_order="left")
-        now = pl.col("now")
-        gone = ~pl.col("key").is_in(elsewhere.now[KEY].implode())
-        other = now.ne_missing(pl.col("before")) & now.ne_missing(pl.col("after"))
-    taken = pl.col("loan").is_not_null() & pl.col("value").ne_missing(pl.col("after"))
-    value = pl.when(taken).then("value").when(other).then(now)
-    loan = pl.concat_str(pl.lit("loan "), "loan")
-    removed_by = whole.filter(pl.col("value") == REMOVED).select("key", pl.col("loan").alias("removed by"))
-    beside = beside.join(removed_by, on="key", how="left", maintain_order="left")
-    removed_there = pl.concat_str(pl.lit("removed by loan "), "removed by")
-    by = (
-        pl.when(removed_there.is_not_null())
-        .then(removed_there)
-        .when(taken)
-        .then(loan)
-        .when(gone)
-        .then(pl.lit("the record is gone"))
-        .when(other)
-        .then(pl.lit(lent.file))
-    )
-    told = beside.select("key", "field", "before", "after", value.alias("now"), by.alias("by")).drop_nulls("by")
-    conflicts = [Conflict(*row) for row in told.iter_rows()]
-    removed = accepted.unique("key", keep="first", maintain_order=True)
-    removed = removals.select(pl.col(KEY).alias("key")).join(removed, on="key", maintain_order="left")
-    for key, field, value, loan in removed.iter_rows():
-        conflicts.append(Conflict(key, REMOVAL, None, REMOVE, f"{field} is now {value}", f"loan {loan}"))
-    return conflicts
-
-
-def _told(conflict: Conflict, shown: str) -> Finding:
-    return Finding(
-        "loan.conflict",
-        shown,
-        field=conflict.field,
-        value=f"{shown_text(conflict.key)}: {conflict.after}",
-        rule="unchanged since it was lent",
-        hint=f"Now {conflict.now} ({conflict.by}).",
-    )

@@ -13,7 +13,7 @@ from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
 from mudanza.core.state.loans import Noted, accept_changes, all_loans, note_loan, noted_loan
 from mudanza.core.work.loans.decision_sheets import Sheet, sheets_bytes
-from mudanza.core.work.loans.returned import read_slip
+from mudanza.core.work.loans.returned.slips import read_slip
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import ledger_of, sweep_behind
 from mudanza.core.state.loans import note_loan
 from mudanza.core.values.digest import digest_of
-from mudanza.core.work.loans.lent import key_fields, read_records
+from mudanza.core.work.loans.lent import LAYOUT, key_fields, read_records
 from mudanza.core.work.loans.loan_book import most_rows, workbook_bytes
 from mudanza.core.work.row_condition import RowCondition
 
@@ -92,6 +92,8 @@ def lend(
         writer = csv_text.writer(layout, [f.title for f in layout.fields])
         snapshot.write(writer.head())
         snapshot.write(writer.rows(records))
+        kept = outputs.create(folder / loan / LAYOUT)
+        kept.write(layout.path.read_bytes())
         digest = snapshot.digest(move.shown(folder / loan / "lent.csv"))
         slip: dict[str, Any] = {
             "loan": loan,

@@ -17,15 +17,19 @@ from mudanza.core.sinks import csv_text
 from mudanza.core.sinks.formats import sink_of
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.loans import ADDED, RECORD, REMOVED, accepted_from, all_loans, noted_loan
-from mudanza.core.values.digest import digest_of
+from mudanza.core.values.digest import digest_of, mark_of
 from mudanza.core.values.hashing import fixed_hash
 from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
 
 #: Name of the column that holds a row's key as one text (`key_text`); null where it is blank.
 KEY = f"{INNER}key"
+#: and of the one that numbers the records as they were lent; it does not change when some are removed or added later
+ROW = f"{INNER}row"
 #: what a new record without a key is known by begins with; no key can
 ROW_MARK = f"{INNER}row "
 #: beside the records' own columns, which may have any other name
+#: the layout as it was when records were lent by it
+LAYOUT = "layout.json"
 _AFTER, _HIT = f"{INNER}after", f"{INNER}hit"
 
 
@@ -46,6 +50,8 @@ class Lent:
     #: what was accepted from it already: keys of records removed, and new records that the target gives their key
     removed: tuple[str, ...] = ()
     added: tuple[str, ...] = ()
+    #: by what the rows of this loan are marked, beside its name
+    mark: str = ""
 
     @property
     def keys(self) -> list[Field]:
@@ -59,7 +65,8 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
         names = [one.id for one in all_loans(ledger)]
         raise LoanError(unknown("loan", name, names), place=Place(shown), hint="Is it a loan of another move folder?")
     detail = known.detail
-    layout = read_layout(move.path(detail["layout"]))
+    kept = folder_of(move, name) / LAYOUT
+    layout = read_layout(kept if kept.is_file() else move.path(detail["layout"]))
     snapshot = folder_of(move, name) / "lent.csv"
     if not snapshot.is_file() or digest_of(snapshot).sha256 != detail["lent"]:
         raise LoanError(
@@ -68,9 +75,19 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
             hint="Restore it from a backup.",
         )
     before = keyed(read_records(snapshot, layout, move.shown(snapshot), as_lent=True), key_fields(layout))
+    before = before.with_row_index(ROW).with_columns(pl.col(ROW).cast(pl.Int64))
     fields = [layout.field_named(title) for title in detail["columns"]]
     lent = Lent(
-        name, known.subject, known.lent, known.state, layout, fields, detail["file"], detail["file_sha256"], before
+        name,
+        known.subject,
+        known.lent,
+        known.state,
+        layout,
+        fields,
+        detail["file"],
+        detail["file_sha256"],
+        before,
+        mark=mark_of(detail["lent"]),
     )
     return _with_accepted(lent, accepted_from(ledger, name))
 
@@ -87,6 +104,10 @@ def _with_accepted(lent: Lent, cells: list[tuple[str, str, str | None]]) -> Lent
     with_key = with_key.filter(pl.col(KEY).is_in(added.implode()))
     before = pl.concat([lent.before, with_key], how="diagonal")
     before = with_changes(before, own.filter(pl.col("field") != RECORD))
+    # records that were added since are numbered on
+    first = lent.before.height
+    later = pl.col(ROW).is_null().cum_sum() + (first - 1)
+    before = before.with_columns(pl.coalesce(ROW, later.cast(pl.Int64)).alias(ROW))
     before = before.filter(~pl.col(KEY).is_in(removed.implode()))
     return replace(lent, before=before, removed=tuple(removed), added=tuple(added))
 

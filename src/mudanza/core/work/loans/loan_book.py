@@ -13,10 +13,15 @@ from mudanza.core.layouts.layout import Field
 from mudanza.core.sinks.sheet_cells import MOST_ROWS, input_rule, number_format, sheet_name, width_of
 from mudanza.core.sinks.sheet_columns import SheetColumns, Values
 from mudanza.core.sinks.xlsx import Choices, new_book
+from mudanza.core.values.digest import mark_of
 
 SLIP = "slip"
 REMOVAL = "Remove?"
 REMOVE = "remove"
+#: over the column that people do not see, in which each row says which record of which loan it is
+MARKS = "(loan)"
+#: a mark: the loan, the number of the record, and the beginning of the digest of what was lent
+MARK = r"(.+):([0-9]+):([0-9a-f]{6})"
 #: blank rows below the records that carry the same helps, for additions
 _SPARE = 500
 
@@ -38,7 +43,7 @@ def workbook_bytes(
     buffer = io.BytesIO()
     book = new_book(buffer, in_memory=True)
     data = book.add_worksheet(sheet_name(sheet))
-    _Sheet(book, data, records, fields, keys, needed).fill()
+    _Sheet(book, data, records, fields, keys, needed, slip).fill()
     add_slip(book, slip)
     book.close()
     return buffer.getvalue()
@@ -64,9 +69,10 @@ class _Sheet:
         fields: list[Field],
         keys: list[Field],
         needed: Sequence[str],
+        slip: Mapping[str, Any],
     ) -> None:
         self.book, self.sheet, self.records, self.fields, self.keys = book, sheet, records, fields, keys
-        self.needed = needed
+        self.needed, self.slip = needed, slip
         self.last = records.height + (0 if needed else _SPARE)
         self.choices = Choices(book)
 
@@ -76,7 +82,7 @@ class _Sheet:
             {"bold": True, "bg_color": "#E7ECEF", "bottom": 1, "text_wrap": True, "valign": "top"}
         )
         sheet.freeze_panes(1, len(self.keys))
-        sheet.autofilter(0, 0, records.height, len(self.fields))
+        sheet.autofilter(0, 0, records.height, len(self.fields) + 1)
         sheet.protect(
             "",
             {
@@ -109,6 +115,16 @@ class _Sheet:
         )
         sheet.set_column(at, at, 10, self.book.add_format({"locked": False, "num_format": "@"}))
         sheet.data_validation(1, at, self.last, at, {"validate": "list", "source": [REMOVE]})
+        self._marks(at + 1)
+
+    def _marks(self, at: int) -> None:
+        """The marks of the rows, which go where these go: also into another workbook, or a text file."""
+        shut = self.book.add_format({"num_format": "@", "locked": True, "font_color": "#5B6770"})
+        self.sheet.write_string(0, at, MARKS, shut)
+        loan, mark = self.slip["loan"], mark_of(self.slip["lent"])
+        for row in range(self.records.height):
+            self.sheet.write_string(row + 1, at, f"{loan}:{row}:{mark}", shut)
+        self.sheet.set_column(at, at, 10, shut, {"hidden": True})
 
     def _formats(self, field: Field) -> tuple[Any, Any]:
         """The formats of cells that may be changed and of cells that may not."""

@@ -8,6 +8,9 @@ from pathlib import Path
 import polars as pl
 
 from mudanza.core.documents.errors import LoanError, Place
+from mudanza.core.documents.errors import unknown as unknown_name
+from mudanza.core.findings.finding import Finding, frame
+from mudanza.core.findings.tally import Tally
 from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
@@ -29,19 +32,21 @@ from mudanza.core.state.loans import (
 from mudanza.core.values.digest import Digest, digest_of
 from mudanza.core.values.row_columns import INNER
 from mudanza.core.work.file_parts import PartFiles
-from mudanza.core.work.loans.comparison import ACCEPTED, Elsewhere, LoanReturn, compare_returned
+from mudanza.core.work.loans.comparison import Answers, LoanReturn, compare_returned
+from mudanza.core.work.loans.conflicts import ACCEPTED, Elsewhere
 from mudanza.core.work.loans.lent import (
     KEY,
     Lent,
     folder_of,
     keyed,
-    open_loan,
     read_records,
     row_mark,
     shown_text,
     with_changes,
 )
-from mudanza.core.work.loans.returned import read_returned, read_slip
+from mudanza.core.work.loans.returned.opened import Opened, open_returned
+from mudanza.core.work.loans.returned.table import find_table
+from mudanza.core.work.loans.returned.whose import headings_of_loans, whose_loan
 from mudanza.core.work.runs import RECEIVE
 
 
@@ -51,40 +56,66 @@ def receive(
     *,
     loan: str | None = None,
     accept: bool = False,
-    missing: str | None = None,
+    answers: Answers | None = None,
     whole_rows: bool = False,
 ) -> LoanReturn:
-    """Compare a returned workbook with what was lent. With `accept`, write the change set.
+    """Compare a file that came back with what was lent. With `accept`, write the change set.
 
-    `loan` names the loan if the workbook has lost its slip; `missing` says whether rows that did not come back are
-    to be kept ("keep") or removed ("remove"). Raises LoanError if the loan is unknown or was received already.
+    `loan` names the loan if the file has lost all that says so. Raises LoanError if the loan is unknown, another, or was received already.
     """
     ledger = ledger_of(move)
     ledger.settle()
     shown = move.shown(path.resolve())
     if not path.is_file():
-        raise LoanError("the file does not exist.", place=Place(shown), hint="Name the returned workbook.")
-    name = read_slip(path) or loan
-    if name is None:
-        raise LoanError(
-            "the workbook carries no slip, so it cannot be told which loan it is.",
-            place=Place(shown),
-            hint="Were the records copied into a new workbook? Name the loan with --loan; `mudanza ledger --loans` lists them.",
-        )
-    if loan is not None and name != loan:
-        raise LoanError(f"the slip says loan {name!r}, not {loan!r}.", place=Place(shown), hint="Leave --loan out.")
-    lent = open_loan(move, ledger, name, shown)
+        raise LoanError("the file does not exist.", place=Place(shown), hint="Name the returned file.")
+    opened = open_returned(path, shown, headings_of_loans(ledger))
+    lent = whose_loan(move, ledger, opened, shown, loan)
     if accept and lent.state != "out":
         raise LoanError(
-            f"the loan {name!r} was accepted already.",
+            f"the loan {lent.id!r} was accepted already.",
             place=Place(shown),
             hint="Lend the records again for further changes.",
         )
-    returned = read_returned(path, lent.subject, [f.title for f in lent.fields], shown)
-    result = compare_returned(lent, returned, shown, _elsewhere(move, ledger, lent), missing)
+    result = _compared(lent, opened, shown, _elsewhere(move, ledger, lent), answers or Answers())
     if not accept or result.blocked is not None:
         return result
     return _accept(move, ledger, lent, result, digest_of(path, shown), whole_rows)
+
+
+def _compared(lent: Lent, opened: Opened, shown: str, elsewhere: Elsewhere, answers: Answers) -> LoanReturn:
+    """The sheet that was edited, beside what was lent."""
+    titles = [f.title for f in lent.fields]
+    unknown = sorted(set(answers.columns) - set(titles))
+    if unknown:
+        raise LoanError(
+            unknown_name("field", unknown[0], titles), place=Place(shown), hint=f"The loan has: {', '.join(titles)}."
+        )
+    tables = [table for grid in opened.grids if (table := find_table(grid, titles, shown)) is not None]
+    if not tables:
+        hint = f"They were: {', '.join(titles)}."
+        raise LoanError("no sheet has the headings of the loan.", place=Place(shown), hint=hint)
+    results = [compare_returned(lent, opened, table, elsewhere, answers) for table in tables]
+    edited = [one for one in results if one.size or one.held or one.told or one.conflicts]
+    chosen = edited[0] if edited else results[0]
+    if len(results) == 1:
+        return chosen
+    names = [table.grid.name or "" for table in tables]
+    differing = [
+        one
+        for one in edited
+        if not one.outcome.changes.drop("cell", "line").equals(chosen.outcome.changes.drop("cell", "line"))
+    ]
+    which = names[results.index(chosen)]
+    copies = Finding("loan.copies", shown, value=", ".join(names), rule=f"one sheet; taken was {which}")
+    told = pl.concat([chosen.findings, frame([copies])])
+    tally = Tally()
+    tally.add(told)
+    blocked = (
+        f"several sheets of the loan were edited ({', '.join(names)}); put all edits on one of them"
+        if differing
+        else chosen.blocked
+    )
+    return replace(chosen, findings=told, groups=tally.groups(), blocked=blocked)
 
 
 def _elsewhere(move: Move, ledger: Ledger, lent: Lent) -> Elsewhere:
@@ -124,7 +155,7 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
         for name, titles, rows in _change_files(lent, result, whole_rows):
             if rows.height:
                 written += _for_import(outputs, folder / f"{name}{lent.layout.form.ending}", lent.layout, titles, rows)
-        beside = [("held-back.csv", result.held_rows, Dialect(bom=True))]
+        beside = [("held-back.csv", result.outcome.held_rows, Dialect(bom=True))]
         if result.conflicts:
             conflicts = pl.DataFrame([{**vars(c), "key": shown_text(c.key)} for c in result.conflicts])
             beside.insert(0, ("conflicts.csv", conflicts, Dialect()))
@@ -139,9 +170,9 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
         _keep(ledger, run, lent, result, whole_rows)
         counts = {
             "read": result.rows,
-            "changed": result.changes["key"].n_unique(),
-            "added": result.additions.height,
-            "removed": result.removals.height,
+            "changed": result.outcome.changes["key"].n_unique(),
+            "added": result.outcome.additions.height,
+            "removed": result.outcome.removals.height,
             "held_back": result.held,
         }
         ledger.commit(run, outputs, counts, [came.as_dict()], [d.as_dict() for d in digests])
@@ -171,33 +202,33 @@ def _keep(ledger: Ledger, run: int, lent: Lent, result: LoanReturn, whole_rows: 
 
 def _accepted_cells(lent: Lent, result: LoanReturn) -> list[Cell]:
     """The cells that are accepted: changed ones, all of new records that have a key, and whole records."""
-    cells = result.changes.select("key", "field", "before", "after").rows()
+    cells = result.outcome.changes.select("key", "field", "before", "after").rows()
     titles = [f.title for f in lent.fields]
-    additions = result.additions.select(KEY, row_mark(titles).alias("mark"), *titles)
+    additions = result.outcome.additions.select(KEY, row_mark(titles).alias("mark"), *titles)
     for key, mark, *texts in additions.iter_rows():
         cells.append((key or mark, RECORD, None, ADDED))
         if key is not None:
             cells += [(key, title, None, text) for title, text in zip(titles, texts, strict=True)]
-    return [*cells, *((key, RECORD, "as lent", REMOVED) for key in result.removals[KEY])]
+    return [*cells, *((key, RECORD, "as lent", REMOVED) for key in result.outcome.removals[KEY])]
 
 
 def _change_files(lent: Lent, result: LoanReturn, whole_rows: bool) -> list[tuple[str, list[str], pl.DataFrame]]:
     """The import files: what each is called, its columns and rows."""
     key_titles = [f.title for f in lent.keys]
-    touched = result.changes["field"].unique().to_list()
+    touched = result.outcome.changes["field"].unique().to_list()
     all_titles = [f.title for f in lent.layout.fields]
     columns = [t for t in all_titles if t in key_titles or whole_rows or t in touched]
-    old = lent.before.filter(pl.col(KEY).is_in(result.changes["key"].implode()))
-    new = with_changes(old, result.changes)
+    old = lent.before.filter(pl.col(KEY).is_in(result.outcome.changes["key"].implode()))
+    new = with_changes(old, result.outcome.changes)
     added = [f.title for f in lent.layout.fields if not f.left_out_of_additions]
-    lacking = [pl.lit(None, dtype=pl.String).alias(t) for t in added if t not in result.additions.columns]
-    additions = result.additions.with_columns(lacking)
+    lacking = [pl.lit(None, dtype=pl.String).alias(t) for t in added if t not in result.outcome.additions.columns]
+    additions = result.outcome.additions.with_columns(lacking)
     keyed = additions.filter(pl.col(KEY).is_not_null())
     return [
         ("changes", columns, new),
         ("additions", added, additions),
-        ("removals", key_titles, result.removals),
+        ("removals", key_titles, result.outcome.removals),
         ("undo-changes", columns, old),
         ("undo-additions", key_titles, keyed),
-        ("undo-removals", all_titles, result.removals),
+        ("undo-removals", all_titles, result.outcome.removals),
     ]

@@ -37,12 +37,20 @@ def return_shape(result: LoanReturn) -> Shape:
     """What came back of a loan of records."""
     from mudanza.core.work.loans.lent import shown_text
 
-    additions, removals = (rows.select(_plain(rows)).to_dicts() for rows in (result.additions, result.removals))
+    outcome = result.outcome
+    additions, removals = (rows.select(_plain(rows)).to_dicts() for rows in (outcome.additions, outcome.removals))
+    spoilt = [(one.settled, of(one, "field words cells of line before after")) for one in result.told]
     return {
         **of(result, "loan rows"),
-        "changes": [{**row, "key": shown_text(row["key"])} for row in result.changes.to_dicts()],
+        "saved_by": result.opened.by,
+        "saved": result.opened.saved,
+        "changes": [{**row, "key": shown_text(row["key"])} for row in outcome.changes.to_dicts()],
         "additions": additions,
         "removals": removals,
+        "undone": [one for settled, one in spoilt if settled == "undone"],
+        "questions": [one for settled, one in spoilt if settled == "question"],
+        "held_cells": outcome.held.to_dicts(),
+        "notes": [dict(zip(("by", "cell", "note"), one, strict=True)) for one in result.opened.notes],
         "conflicts": [{"key": shown_text(c.key), **of(c, "field before after now by")} for c in result.conflicts],
         "held_back": result.held,
         "blocked": result.blocked,

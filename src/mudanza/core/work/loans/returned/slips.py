@@ -1,0 +1,77 @@
+"""Whose loan a file is: by the slip on its hidden sheet, by the marks beside its records, or by the records themselves."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections import Counter
+from dataclasses import dataclass
+from pathlib import Path
+
+import polars as pl
+
+from mudanza.core.documents.errors import MudanzaError
+from mudanza.core.sources.guard import is_workbook
+from mudanza.core.sources.reader import ReadOptions
+from mudanza.core.sources.workbook import Workbook
+from mudanza.core.values.row_columns import LINE
+from mudanza.core.work.loans.loan_book import MARK
+from mudanza.core.work.loans.returned.opened import Grid, Opened
+
+_LOOK = 60
+
+
+@dataclass(frozen=True)
+class Slip:
+    """What identifies a loan: its name, and the beginning of the digest of what was lent, as far as it is known; and the name of the move, if it says that."""
+
+    loan: str
+    lent: str | None = None
+    move: str | None = None
+
+
+def read_slip(path: Path) -> str | None:
+    """The loan's name from the slip of a workbook; None if it has none, or is no workbook."""
+    if not path.is_file() or not is_workbook(path):
+        return None
+    try:
+        sheets = Workbook(path, ReadOptions(), path).sheets
+    except MudanzaError:
+        return None
+    found = (_slip_in(frame) for frame, _ in sheets.values())
+    return next((one.loan for one in found if one is not None), None)
+
+
+def slips_of(opened: Opened) -> list[Slip]:
+    """What a file says of the loans that it is of: the marks beside records first, for they go where the records go, then the slips."""
+    marked: Counter[tuple[str, str]] = Counter()
+    slips = []
+    for grid in opened.grids:
+        marked.update(marks_in(grid))
+        if (slip := _slip_in(grid.cells.drop(LINE))) is not None:
+            slips.append(slip)
+    return [*(Slip(loan, lent) for (loan, lent), _ in marked.most_common()), *slips]
+
+
+def marks_in(grid: Grid) -> Counter[tuple[str, str]]:
+    """How many rows of a grid are marked as of which loan, among the first of them."""
+    found: Counter[tuple[str, str]] = Counter()
+    for column in grid.cells.drop(LINE).head(_LOOK):
+        for text in column.drop_nulls():
+            if match := re.fullmatch(MARK, text.strip()):
+                found[match[1], match[3]] += 1
+    return found
+
+
+def _slip_in(sheet: pl.DataFrame) -> Slip | None:
+    if sheet.is_empty() or not sheet.width:
+        return None
+    pieces = sheet.to_series(0).head(_LOOK).to_list()
+    if not (pieces[0] or "").lstrip().startswith("{"):
+        return None
+    try:
+        said = json.loads("".join(one or "" for one in pieces))
+        loan, lent, move = said["loan"], said.get("lent"), said.get("move")
+    except (json.JSONDecodeError, KeyError, TypeError, AttributeError):
+        return None
+    return Slip(loan, lent if isinstance(lent, str) else None, move) if isinstance(loan, str) else None

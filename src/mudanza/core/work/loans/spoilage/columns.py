@@ -1,0 +1,144 @@
+"""What happens to a column as a whole: blanked, filled with one value, filled down, slid, sorted without the others, its words written otherwise."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import polars as pl
+
+#: whether the rows are a way's, in the order of the sheet, and whether it is a question
+_LEAST, _RUN, _FAR = 3, 4, 3
+_NEARLY, _MOST = 0.9, 0.6
+#: so few different words may have been written otherwise
+_WORDS = 30
+
+
+@dataclass(frozen=True)
+class Whole:
+    """What happened to a column: `cells` says of each row of the sheet whether it is hit, `of` how many could have been. If it is not `certain`, people do it too."""
+
+    name: str
+    words: str
+    cells: pl.Series
+    of: int
+    certain: bool
+
+
+def happened(rows: pl.DataFrame) -> Whole | None:
+    """What happened to a column as a whole, the likeliest; None if nothing did. `rows` have `before` and `after`, in the order of the sheet."""
+    differs = rows.select(pl.col("before").ne_missing(pl.col("after"))).to_series()
+    if int(differs.sum()) < _LEAST:
+        return None
+    found = [one for one in _ways(rows, differs) if int(one.cells.sum()) >= _LEAST]
+    return max(found, key=lambda one: int(one.cells.sum()), default=None)
+
+
+def _ways(rows: pl.DataFrame, differs: pl.Series) -> Iterator[Whole]:
+    before, after = rows["before"], rows["after"]
+    filled = int(before.is_not_null().sum())
+    gone = differs & after.is_null()
+    if filled and int(gone.sum()) >= _NEARLY * filled:
+        yield Whole("blanked", "blanked", gone, filled, certain=False)
+        return
+    yield from _one_value(before, after, differs)
+    yield from _slid(before, after, differs)
+    yield from _sorted_alone(before, after, differs)
+    yield from _renamed(rows, differs)
+
+
+def _one_value(before: pl.Series, after: pl.Series, differs: pl.Series) -> Iterator[Whole]:
+    """The same value in most cells, or one that was filled down over several others."""
+    common = after.filter(differs & after.is_not_null()).mode().sort()
+    if common.is_empty():
+        return
+    value = common[0]
+    hit = (differs & (after == value)).fill_null(False)
+    replaced = before.filter(hit).n_unique()
+    if replaced > 2 and int((after == value).sum()) >= _NEARLY * len(after):
+        yield Whole("one value", f"all {value!r}", hit, len(after), certain=False)
+        return
+    runs = (after.ne_missing(after.shift()) | (differs != differs.shift())).fill_null(True).cast(pl.Int64).cum_sum()
+    lengths = pl.DataFrame({"run": runs, "hit": differs & after.is_not_null(), "before": before}).group_by("run")
+    long = lengths.agg(pl.col("hit").all(), pl.len(), pl.col("before").n_unique().alias("values"))
+    long = long.filter(pl.col("hit") & (pl.col("len") >= _RUN) & (pl.col("values") >= _LEAST))
+    yield Whole("filled down", "filled down", runs.is_in(long["run"].implode()), len(after), certain=False)
+    # a number that grows from cell to cell
+    step = after.str.extract(r"([0-9]{1,9})$", 1).cast(pl.Int64, strict=False).diff()
+    grows = (
+        (step == 1) & differs & (after.str.replace(r"[0-9]{1,9}$", "") == after.str.replace(r"[0-9]{1,9}$", "").shift())
+    )
+    grows = grows.fill_null(False)
+    runs = (~grows).cast(pl.Int64).cum_sum()
+    counted = pl.DataFrame({"run": runs, "hit": grows}).group_by("run").agg(pl.col("hit").sum())
+    many = counted.filter(pl.col("hit") >= _RUN)["run"]
+    yield Whole(
+        "counted on",
+        "filled down with numbers that count on",
+        runs.is_in(many.implode()) & differs,
+        len(after),
+        certain=False,
+    )
+
+
+def _slid(before: pl.Series, after: pl.Series, differs: pl.Series) -> Iterator[Whole]:
+    """Values that stand some rows higher or lower than they were lent."""
+    for far in (*range(1, _FAR + 1), *range(-1, -_FAR - 1, -1)):
+        same = after.eq_missing(before.shift(far))
+        # from the first cell that differs on, nearly all agree
+        runs = (~same).cast(pl.Int64).cum_sum()
+        table = pl.DataFrame({"run": runs, "same": same, "differs": differs, "value": after})
+        of_run = (
+            table.filter(pl.col("same"))
+            .group_by("run")
+            .agg(pl.len(), pl.col("differs").sum(), pl.col("value").n_unique())
+        )
+        long = of_run.filter((pl.col("len") >= _RUN) & (pl.col("differs") >= _LEAST) & (pl.col("value") >= _LEAST))
+        hit = runs.is_in(long["run"].implode()) & same & differs
+        if int(hit.sum()) < _MOST * int(differs.sum()):
+            continue
+        # where it began and where it ended, a cell is left over
+        edge = differs & after.is_null() & ~hit
+        rows = f"{abs(far)} row{'s' if abs(far) > 1 else ''}"
+        yield Whole("slid", f"slid {'down' if far > 0 else 'up'} by {rows}", hit | edge, len(after), certain=True)
+
+
+def _sorted_alone(before: pl.Series, after: pl.Series, differs: pl.Series) -> Iterator[Whole]:
+    """The same values in other rows."""
+    if int(differs.sum()) < _RUN:
+        return
+    was, came = before.filter(differs), after.filter(differs)
+    counts = pl.DataFrame({"value": was}).group_by("value").len("was")
+    both = pl.DataFrame({"value": came}).group_by("value").len("came").join(counts, on="value", nulls_equal=True)
+    kept = int(both.select(pl.min_horizontal("was", "came").sum()).item() or 0)
+    values = after.drop_nulls()
+    ordered = any(
+        bool(one.is_sorted(descending=d)) for one in (values, values.str.to_lowercase()) for d in (False, True)
+    )
+    numbers = values.cast(pl.Float64, strict=False)
+    ordered |= numbers.null_count() == 0 and any(bool(numbers.is_sorted(descending=d)) for d in (False, True))
+    enough = kept == len(was) if not ordered else kept >= _NEARLY * len(was)
+    if enough and (ordered or (was.n_unique() >= _LEAST and len(was) >= _MOST * len(after))):
+        known = pl.Series(both["value"])
+        hit = differs & (after.is_in(known.implode()) | after.is_null())
+        yield Whole("sorted", "sorted without the others", hit.fill_null(False), len(after), certain=True)
+
+
+def _renamed(rows: pl.DataFrame, differs: pl.Series) -> Iterator[Whole]:
+    """Each of a few words as another one throughout."""
+    words = rows.with_columns(differs.alias("differs")).filter(
+        pl.col("before").is_not_null() & pl.col("after").is_not_null()
+    )
+    if words["before"].n_unique() > _WORDS or words.height <= words["before"].n_unique():
+        return
+    pairs = words.group_by("before", "after").len().sort("len", "after", descending=[True, False])
+    best = pairs.group_by("before", maintain_order=True).first()
+    best = best.filter(
+        (pl.col("before") != pl.col("after")) & ~pl.col("after").is_in(words["before"].unique().implode())
+    )
+    best = best.filter(~pl.col("after").is_duplicated())
+    named = rows.select("before", "after").with_row_index("row").join(best, on=["before", "after"], how="semi")
+    hit = differs & pl.Series(range(rows.height), dtype=pl.UInt32).is_in(named["row"].implode())
+    of = int(words["before"].is_in(best["before"].implode()).sum())
+    if of and int(hit.sum()) >= _NEARLY * of and best.height >= min(2, words["before"].n_unique()):
+        yield Whole("words", "its words written otherwise", hit, of, certain=False)
