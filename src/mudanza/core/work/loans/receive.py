@@ -105,7 +105,7 @@ def _compared(lent: Lent, opened: Opened, shown: str, elsewhere: Elsewhere, answ
         for one in edited
         if not one.outcome.changes.drop("cell", "line").equals(chosen.outcome.changes.drop("cell", "line"))
     ]
-    which = names[results.index(chosen)]
+    which = next(name for name, one in zip(names, results, strict=True) if one is chosen)
     copies = Finding("loan.copies", shown, value=", ".join(names), rule=f"one sheet; taken was {which}")
     told = pl.concat([chosen.findings, frame([copies])])
     tally = Tally()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import zipfile
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, field
@@ -24,6 +25,7 @@ from mudanza.core.sources.workbook import Workbook
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.crosswalks.proposing import fold
 
+_CONSTANT = re.compile('"((?:[^"]|"")*)"')
 _DELIMITERS = ",;\t|"
 #: so far down a heading is looked for
 LOOK = 200
@@ -82,6 +84,16 @@ def _sheet(path: Path, kind: str, name: str) -> Grid:
         for column in range(left + 1, right + 1)
     }
     formulas = formulas_of(path, kind, name) if facts.formulas or facts.without_value else {}
+    # a formula that is nothing but a text is that text
+    texts = {
+        spot: found[1].replace('""', '"')
+        for spot, formula in formulas.items()
+        if (found := _CONSTANT.fullmatch(formula))
+    }
+    for (row, column), text in texts.items():
+        if row < grid.height and column < grid.width - 1:
+            grid[row, f"c{column}"] = text
+    formulas = {spot: formula for spot, formula in formulas.items() if spot not in texts}
     return Grid(name, grid, formulas, facts.errors, covered)
 
 
@@ -110,7 +122,10 @@ def _text(path: Path, shown: str, headings: Collection[str]) -> Grid:
         for one in batch.broken:
             cells = split_rows(one.text, delimiter, '"', 1) if one.code in _READABLE else []
             beyond = [cell for cell in (cells[0][width:] if cells else []) if cell.strip()]
-            if not cells or beyond:
+            if beyond:
+                value = " | ".join(beyond)
+                findings.append(Finding("loan.outside", shown, one.line, value=value, rule="under a heading"))
+            elif not cells:
                 findings.append(Finding(one.code, shown, one.line, value=one.value, rule=f"{width} values"))
             if cells:
                 values: dict[str, list[str | int | None]] = {

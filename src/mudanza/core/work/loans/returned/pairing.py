@@ -12,11 +12,14 @@ from mudanza.core.values.row_columns import INNER, LINE
 from mudanza.core.work.loans.lent import KEY, ROW, Lent, shown_text
 from mudanza.core.work.loans.loan_book import MARK
 from mudanza.core.work.loans.returned.table import MARKED, Table
+from mudanza.core.work.loans.spoilage.judging import agreement, as_read
 
 #: the number of the lent record that a row is; null for a new one
 AT = f"{INNER}at"
 # beside the columns of the loan, which may have any name
-_BY_KEY, _BY_MARK, _FOUND, _SAME_AS, _WAS = (f"{INNER}{one}" for one in ("by key", "by mark", "found", "same", "was"))
+_BY_KEY, _BY_MARK, _FOUND, _SAME_AS, _WAS, _REST = (
+    f"{INNER}{one}" for one in ("by key", "by mark", "found", "same", "was", "rest")
+)
 _SAME = 0.5
 
 
@@ -43,7 +46,8 @@ def columns_found(lent: Lent, table: Table) -> dict[str, int]:
     for title in keys:
         if title in table.missing and others:
             known = lent.before[title].drop_nulls()
-            shares = {n: _share(texts.drop_nulls().is_in(known.implode())) for n, texts in others.items()}
+            field = lent.layout.field_named(title)
+            shares = {n: _share(as_read(field, texts, None).is_in(known.implode())) for n, texts in others.items()}
             best = max(shares, key=lambda n: shares[n])
             if shares[best] >= _SAME:
                 found[title] = best
@@ -63,9 +67,8 @@ def columns_found(lent: Lent, table: Table) -> dict[str, int]:
                 found[title] = edited
                 del others[edited]
             continue
-        shares = {
-            n: _share((texts == lookup[title]).filter(lookup[title].is_not_null())) for n, texts in others.items()
-        }
+        field = lent.layout.field_named(title)
+        shares = {n: agreement(field, lookup[title], texts) for n, texts in others.items()}
         best = max(shares, key=lambda n: shares[n])
         if shares[best] >= _SAME:
             found[title] = best
@@ -134,10 +137,7 @@ class _Pairing:
         by_key_alone = rows[_BY_MARK].null_count() == rows.height
         rows = self._by_remains(rows) if by_key_alone else self._by_marks(rows)
         self._repeated(rows)
-        rows = rows.with_columns(
-            pl.when(pl.col(LINE).is_in(list(self.unclear))).then(pl.lit(None, dtype=pl.Int64)).otherwise(AT).alias(AT)
-        )
-        return Paired(rows.drop(_BY_KEY, _BY_MARK), frozenset(self.unclear), tuple(self.findings))
+        return Paired(rows.drop(_BY_KEY, _BY_MARK, _REST, strict=False), frozenset(self.unclear), tuple(self.findings))
 
     def _by_marks(self, rows: pl.DataFrame) -> pl.DataFrame:
         """Rows by their marks; where the keys say otherwise, by what agrees with more of what was lent."""
@@ -186,13 +186,17 @@ class _Pairing:
     def _by_remains(self, rows: pl.DataFrame) -> pl.DataFrame:
         """Rows without marks by their keys; of those that have no record, and records that have no row, the ones that fit each other."""
         rows = rows.with_columns(pl.col(_BY_KEY).alias(AT))
-        gone = self.lent.before.filter(~pl.col(ROW).is_in(rows[AT].drop_nulls().implode()))
+        others = [f for f in self.lent.fields if f not in self.lent.keys]
+        rest = _rest([f.title for f in others])
+        written = rows.select(as_read(f, rows[f.title], None).alias(f.title) for f in others) if others else rows
+        rows = rows.with_columns(written.select(rest).to_series())
+        gone = self.lent.before.with_columns(rest).filter(~pl.col(ROW).is_in(rows[AT].drop_nulls().implode()))
         strange = rows.filter(pl.col(AT).is_null())
         if gone.is_empty() or strange.is_empty():
             return rows
         for same, words in (
             (_remains(pl.col(KEY)), "keys that a program spoilt"),
-            (_rest(self.lent), "keys that were changed"),
+            (pl.col(_REST), "keys that were changed"),
         ):
             left = strange.select(LINE, KEY, same.alias(_SAME_AS)).filter(
                 pl.col(_SAME_AS).is_not_null() & ~pl.col(_SAME_AS).is_duplicated()
@@ -267,12 +271,12 @@ def _remains(key: pl.Expr) -> pl.Expr:
     return pl.coalesce(exponent.cast(pl.Decimal(38, 0), strict=False).cast(pl.String), plain)
 
 
-def _rest(lent: Lent) -> pl.Expr:
+def _rest(titles: Sequence[str]) -> pl.Expr:
     """All of a row but its key, as one text; null where nearly nothing is filled in."""
-    titles = [f.title for f in lent.fields if f not in lent.keys]
-    texts = [pl.col(t).fill_null("") for t in titles]
+    if len(titles) < 2:
+        return pl.lit(None, dtype=pl.String).alias(_REST)
     enough = pl.sum_horizontal([pl.col(t).is_not_null().cast(pl.Int64) for t in titles]) >= 2
-    return pl.when(enough).then(pl.concat_str(texts, separator=INNER))
+    return pl.when(enough).then(pl.concat_str([pl.col(t).fill_null("") for t in titles], separator=INNER)).alias(_REST)
 
 
 def cells_under_merged(table: Table) -> Iterator[tuple[str, int]]:

@@ -109,27 +109,12 @@ class _Column:
 
     # how cells are written
 
-    def _readings(self) -> list[Reading]:
-        takes = self.field.type
-        if isinstance(takes, NumberType):
-            return readings_of_numbers()
-        if isinstance(takes, DateType):
-            return readings_of_moments(self.field)
-        if isinstance(takes, YesNoType):
-            word = AFTER.str.strip_chars().str.to_lowercase()
-            pairs = [*YES_NO, *YES_NO_TOO, ("1.0", "0.0"), ("☑", "☐"), ("✓", "✗")]
-            return [
-                Reading(f"written as {yes} and {no}", pl.when(word == yes).then(True).when(word == no).then(False))
-                for yes, no in pairs
-            ]
-        return []
-
     def _read_as_written(self, cells: pl.DataFrame) -> pl.DataFrame:
         """Cells that are not as the layout or the sheet has them, read as most of the column shows that they are written."""
         odd = cells.filter(self._differs & AFTER.is_not_null())
         if odd.is_empty():
             return cells
-        readings = self._readings()
+        readings = readings_of(self.field)
         for _ in range(2):
             odd = cells.filter(self._differs & AFTER.is_not_null())
             if odd.is_empty() or not readings:
@@ -287,3 +272,35 @@ def as_read(field: Field, cells: pl.Series, judged: Judged | None) -> pl.Series:
         rows = rows.with_columns(value.alias("is"))
     written = render(field, IS, field.kind)
     return rows.select(pl.when(IS.is_not_null()).then(written).otherwise(AFTER)).to_series()
+
+
+def readings_of(field: Field) -> list[Reading]:
+    """The ways in which the cells of a typed field may be written, besides those of the layout and of the sheet."""
+    takes = field.type
+    if isinstance(takes, NumberType):
+        return readings_of_numbers()
+    if isinstance(takes, DateType):
+        return readings_of_moments(field)
+    if isinstance(takes, YesNoType):
+        word = AFTER.str.strip_chars().str.to_lowercase()
+        pairs = [*YES_NO, *YES_NO_TOO, ("1.0", "0.0"), ("☑", "☐"), ("✓", "✗")]
+        return [
+            Reading(f"written as {yes} and {no}", pl.when(word == yes).then(True).when(word == no).then(False))
+            for yes, no in pairs
+        ]
+    return []
+
+
+def agreement(field: Field, before: pl.Series, after: pl.Series) -> float:
+    """The share of the filled cells of a field that hold what was lent, however they are written."""
+    cells = pl.DataFrame({"before": before, "after": after}).filter(
+        BEFORE.is_not_null() & ~blank_in_file(field, BEFORE)
+    )
+    if cells.is_empty():
+        return 0.0
+    same = [BEFORE == AFTER]
+    if field.is_typed and field.separator is None:
+        readings = [field.type.read_sheet(AFTER), *(one.value for one in readings_of(field))]
+        same += [field.type.read(BEFORE) == one for one in readings]
+    shares = cells.select(one.fill_null(False).mean().alias(str(n)) for n, one in enumerate(same)).row(0)
+    return float(max(shares))

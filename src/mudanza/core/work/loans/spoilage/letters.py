@@ -56,7 +56,7 @@ def _read_wrongly(beyond: str) -> Iterator[Spoilage]:
     pairs += [(a, b) for a in _EIGHT_BITS for b in _READ_AS if a != b]
     tables = [_table(beyond, partial(_misread, written=a, read=b)) for a, b in pairs]
     tables.append(_table(beyond, partial(_misread, written="utf-8", read="cp1252", lacking=_LOST)))
-    tables.append(_table(beyond, lambda one: _misread(_misread(one, "utf-8", "cp1252"), "utf-8", "cp1252")))
+    tables += [_table(beyond, partial(_misread_twice, read=name)) for name in ("cp1252", "latin-1")]
     forms = [_with(table)(BEFORE) for table in tables if table]
     back = _table(_LIKELY, partial(_misread, written="utf-8", read="cp1252"))
     mended = _with({spoilt: one for one, spoilt in back.items()})(AFTER)
@@ -92,6 +92,10 @@ def _misread(text: str, written: str, read: str, lacking: str = "") -> str:
     for one in text.encode(written, "ignore"):
         made += bytes([one]).decode(read, "ignore") or (lacking or chr(one))
     return made or text
+
+
+def _misread_twice(text: str, read: str) -> str:
+    return _misread(_misread(text, "utf-8", read), "utf-8", read)
 
 
 def _plain(letter: str) -> str:

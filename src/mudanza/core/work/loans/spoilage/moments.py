@@ -18,7 +18,7 @@ _MOMENT = pl.Datetime("us")
 #: between the calendars of 1900 and 1904
 _CALENDARS = 1462
 _TIME = (
-    r"[ T,]*(?:[0-9]{1,2}:[0-9]{2}(?::[0-9]{2})?(?:\.[0-9]+)?)? *(?:[AaPp]\.?[Mm]\.?)? *(?:Z|[+-][0-9]{2}:?[0-9]{2})?$"
+    r"(?:[ T,]+[0-9]{1,2}:[0-9]{2}(?::[0-9]{2})?(?:\.[0-9]+)? *(?:[AaPp]\.?[Mm]\.?)? *(?:Z|[+-][0-9]{2}:?[0-9]{2})?)$"
 )
 _PIVOT = 50
 
@@ -73,7 +73,9 @@ def of_moments(field: Field) -> Iterator[Spoilage]:
     there = was.is_not_null()
     swappable = (was.dt.day() <= 12) & (was.dt.day() != was.dt.month())
     swapped = (was.dt.day() == came.dt.month()) & (was.dt.month() == came.dt.day()) & (was.dt.year() == came.dt.year())
-    yield _way("day and month", "day and month exchanged", "mark", swapped & swappable, swappable)
+    yield _way(
+        "day and month", "day and month exchanged", "mark", swapped & swappable, swappable, (came.dt.day() <= 12)
+    )
     days = (came - was).dt.total_days()
     whole = (came - was).dt.total_microseconds() % 86_400_000_000 == 0
     yield _way(
@@ -82,20 +84,29 @@ def of_moments(field: Field) -> Iterator[Spoilage]:
         "sure",
         whole & (days.abs() == _CALENDARS),
         there,
+        came.is_not_null(),
     )
     same_day = (was.dt.month() == came.dt.month()) & (was.dt.day() == came.dt.day())
     years = came.dt.year() - was.dt.year()
-    yield _way("century", "the century", "mark", same_day & (years.abs() == 100), there)
+    yield _way("century", "the century", "mark", same_day & (years.abs() == 100), there, came.is_not_null())
     yield _way(
         "year",
         "the year lost",
         "mark",
         same_day & (years != 0) & (came.dt.year() == _most(came.dt.year(), same_day & (years != 0))),
         there,
+        came.is_not_null(),
     )
     if field.kind is Kind.DATETIME:
         timed = was.dt.time() != pl.time(0)
-        yield _way("time", "times of day lost", "mark", (came == was.dt.truncate("1d")) & timed, timed)
+        yield _way(
+            "time",
+            "times of day lost",
+            "mark",
+            (came == was.dt.truncate("1d")) & timed,
+            timed,
+            came.dt.time() == pl.time(0),
+        )
         seconds = was.dt.truncate("1m") != was
         yield _way("seconds", "seconds lost", "mark", (came == was.dt.truncate("1m")) & seconds, seconds)
         parts = was.dt.truncate("1s") != was
@@ -113,6 +124,7 @@ def of_moments(field: Field) -> Iterator[Spoilage]:
             "mark",
             half & whole_minutes(came - was),
             was.dt.hour() >= 12,
+            came.dt.hour() < 12,
         )
     shift = (came - was).dt.total_minutes()
     constant = (shift == _most(shift, there & came.is_not_null() & (shift != 0))) & (shift % 15 == 0)
@@ -120,7 +132,12 @@ def of_moments(field: Field) -> Iterator[Spoilage]:
     # one hour more or less where summer begins
     hour = (shift - _most(shift, there & came.is_not_null() & (shift != 0))).abs() == 60
     yield _way(
-        "zone", "moved by hours, as by another time zone", "many", (constant | hour & near) & near & (shift != 0), there
+        "zone",
+        "moved by hours, as by another time zone",
+        "many",
+        (constant | hour & near) & near & (shift != 0),
+        there,
+        came.is_not_null(),
     )
     sevens = WAS.is_null() & (came.dt.year().is_in([1899, 1900, 1904, 1970]))
     yield _way("first days", "blanks filled with the first day of a calendar", "sure", sevens, BEFORE.is_null())
@@ -138,5 +155,7 @@ def _most(of: pl.Expr, where: pl.Expr) -> pl.Expr:
     return of.filter(where.fill_null(False)).mode().min()
 
 
-def _way(name: str, words: str, proof: Proof, same: pl.Expr, could: pl.Expr) -> Spoilage:
-    return Spoilage(name, words, proof, same.fill_null(False), could.fill_null(False))
+def _way(
+    name: str, words: str, proof: Proof, same: pl.Expr, could: pl.Expr, suspect: pl.Expr | None = None
+) -> Spoilage:
+    return Spoilage(name, words, proof, same.fill_null(False), could.fill_null(False), suspect=suspect)

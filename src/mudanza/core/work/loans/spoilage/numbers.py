@@ -12,7 +12,18 @@ from mudanza.core.work.loans.spoilage.reading import Reading
 from mudanza.core.work.loans.spoilage.spoilage import AFTER, BEFORE, IS, WAS, Proof, Spoilage
 
 _CURRENCY = r"^(?:[-+(]*)\s*(?:[€$£¥]|EUR|USD|GBP|CHF|R\$|kr|zł|Kč)\s*|\s*(?:[€$£¥]|EUR|USD|GBP|CHF|R\$|kr|zł|Kč)\s*$"
-_SIGNS = [(",", "."), (".", ","), (",", " "), (".", " "), (",", "'"), (".", "'"), (",", "’"), (".", None), (",", None)]
+_SIGNS = [
+    (",", "."),
+    (".", ","),
+    (",", " "),
+    (".", " "),
+    (",", "'"),
+    (".", "'"),
+    (",", "’"),
+    (".", "’"),
+    (".", None),
+    (",", None),
+]
 _MOST_PLACES = 6
 
 
@@ -51,17 +62,29 @@ def of_numbers() -> Iterator[Spoilage]:
         cut |= ((was * 10.0**places).ceil() / 10.0**places - came).abs() < 1e-9
         finer = WAS.round(places) != WAS
         words = f"rounded to {places} decimals" if places else "rounded to whole numbers"
-        yield _way(f"rounded to {places}", words, "mark", (rounded | cut) & finer, finer)
+        yield _way(f"rounded to {places}", words, "mark", (rounded | cut) & finer, finer, came == came.round(places))
     # the decimal sign was read as one between groups, or left out
     digits, now = (one.str.replace_all(r"[^0-9]", "").str.strip_chars_start("0") for one in (BEFORE, AFTER))
     fraction = BEFORE.str.contains(r"[0-9][.,][0-9]")
     yield _way(
-        "decimal sign", "the decimal sign lost", "mark", fraction & (digits == now) & (was.abs() < came.abs()), fraction
+        "decimal sign",
+        "the decimal sign lost",
+        "mark",
+        fraction & (digits == now) & (was.abs() < came.abs()),
+        fraction,
+        IS.is_not_null(),
     )
     for power in (2, 3, 1, 4, 6):
         for words, factor in ((f"{10**power:,} times as much", 10.0**power), (f"a {10**power:,}th", 10.0**-power)):
-            yield _way(words, words, "many", (was != 0) & ((was * factor - came).abs() <= came.abs() * 1e-12), WAS != 0)
-    yield _way("signs", "signs of numbers", "many", (was == -came) & (was != 0), WAS != 0)
+            yield _way(
+                words,
+                words,
+                "many",
+                (was != 0) & ((was * factor - came).abs() <= came.abs() * 1e-12),
+                WAS != 0,
+                IS.is_not_null(),
+            )
+    yield _way("signs", "signs of numbers", "many", (was == -came) & (was != 0), WAS != 0, IS != 0)
     # a number shown as a date, and digits taken for one
     day = AFTER.str.extract(r"^([0-9]{4}-[0-9]{2}-[0-9]{2})", 1).str.to_date("%Y-%m-%d", strict=False)
     serial = (day - pl.date(1899, 12, 30)).dt.total_days()
@@ -87,5 +110,7 @@ def of_numbers() -> Iterator[Spoilage]:
     yield _way("blanks for zeros", "0 taken for nothing", "mark", (WAS == 0) & AFTER.is_null(), WAS == 0)
 
 
-def _way(name: str, words: str, proof: Proof, same: pl.Expr, could: pl.Expr) -> Spoilage:
-    return Spoilage(name, words, proof, same.fill_null(False), could.fill_null(False))
+def _way(
+    name: str, words: str, proof: Proof, same: pl.Expr, could: pl.Expr, suspect: pl.Expr | None = None
+) -> Spoilage:
+    return Spoilage(name, words, proof, same.fill_null(False), could.fill_null(False), suspect=suspect)

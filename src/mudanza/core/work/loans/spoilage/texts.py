@@ -81,7 +81,7 @@ def _as_numbers(before: pl.Series) -> Iterator[Spoilage]:
     yield Spoilage("exponent", "long numbers in exponent form", "sure", shown, long.fill_null(False), suspect=exponent)
     longer = BEFORE.str.contains(r"^[-+]?[0-9]{16,}$")
     rounded = AFTER.str.contains(_DIGITS) & (AFTER.str.len_chars() == BEFORE.str.len_chars())
-    rounded &= (number == came) | (BEFORE.str.head(15) == AFTER.str.head(15)) & AFTER.str.contains(r"0$")
+    rounded &= (number - came).abs() <= number.abs() * 1e-14
     ends = AFTER.str.contains(r"^[0-9]{15}0+$")
     yield Spoilage(
         "rounded", "digits of long numbers", "sure", (longer & rounded).fill_null(False), longer, suspect=ends
@@ -156,7 +156,8 @@ def spaces() -> Iterator[Spoilage]:
         "no-break spaces", "spaces of another kind", "sure", odd.fill_null(False), BEFORE.str.contains(r"\s"), plainly
     )
     breaks, there = (
-        one.str.replace_all(r"\r*\n|\r|_x000D_\n?|\\r?\\n|<br ?/?>|\x{000B}|\x{2028}", "\n") for one in (BEFORE, AFTER)
+        one.str.replace_all(r"\r*\n|\r|_x000D_\n?|(?:\\r)?\\n|<br ?/?>|\x{000B}|\x{2028}", "\n")
+        for one in (BEFORE, AFTER)
     )
     other = (breaks == there) & (AFTER != BEFORE)
     yield Spoilage(
@@ -170,7 +171,16 @@ def spaces() -> Iterator[Spoilage]:
     one_line = (BEFORE.str.replace_all(r"\s*[\r\n]+\s*", by) for by in (" ", "", ", ", "; ", " / "))
     yield one_of("line breaks", "line breaks taken out", "mark", *one_line)
     close, closer = (one.str.replace_all(_ANY_SPACE, " ").str.strip_chars() for one in (BEFORE, AFTER))
-    yield alike("spaces", "several spaces made one", "mark", close, closer)
+    yield alike("spaces", "several spaces made one", "mark", close, AFTER)
+    wider = ((close == closer) & (BEFORE != AFTER)).fill_null(False)
+    yield Spoilage(
+        "wider spaces",
+        "one space made several",
+        "many",
+        wider,
+        BEFORE.str.contains(r"\S\s+\S").fill_null(False),
+        closer,
+    )
     none, nowhere = (one.str.replace_all(_ANY_SPACE, "") for one in (BEFORE, AFTER))
     yield alike("no spaces", "spaces put in or taken out", "many", none, nowhere)
 
@@ -213,27 +223,27 @@ def _cut() -> Iterator[Spoilage]:
     could = BEFORE.str.len_chars() > most
     yield Spoilage("cut", "ends cut off", "sure", (start & known).fill_null(False), could.fill_null(False))
     dots = AFTER.str.contains(r"(?:\.\.\.|…)$") & BEFORE.str.starts_with(AFTER.str.replace(r"(?:\.\.\.|…)$", ""))
-    yield Spoilage("shortened", "ends cut off", "many", dots.fill_null(False), BEFORE.str.len_chars() > 10)
-    yield Spoilage(
-        "cut short",
-        "ends cut off",
-        "many",
-        (start & (AFTER.str.len_chars() == most)).fill_null(False),
-        could.fill_null(False),
-    )
+    until = AFTER.filter(dots.fill_null(False)).str.len_chars().max()
+    longer = (BEFORE.str.len_chars() > until).fill_null(False)
+    yield Spoilage("shortened", "ends cut off", "many", dots.fill_null(False), longer)
 
 
 def nothings() -> Iterator[Spoilage]:
     """What programs write where there is nothing, and what they take for nothing."""
     blank = BEFORE.is_null()
     yield Spoilage(
-        "nothing", "words for nothing where there is nothing", "sure", blank & AFTER.is_in(list(_NOTHING)), blank
+        "nothing",
+        "words for nothing where there is nothing",
+        "sure",
+        blank & AFTER.is_in(list(_NOTHING)),
+        blank,
+        suspect=AFTER.is_in(list(_NOTHING)),
     )
     signs = AFTER.str.strip_chars(" -–—_.,?*/\\").str.len_chars() == 0
     zero = AFTER.str.contains(r"^0(?:[.,]0+)?$") | AFTER.is_in(["false", "FALSE", "FALSCH", "FAUX", "FALSO"])
     word = AFTER.str.to_lowercase().is_in(PLACEHOLDERS)
     yield Spoilage(
-        "zeros for blanks", "blanks filled in", "many", (blank & (signs | zero | word)).fill_null(False), blank
+        "zeros for blanks", "blanks filled in", "ask", (blank & (signs | zero | word)).fill_null(False), blank
     )
     was = BEFORE.str.to_lowercase().is_in([*PLACEHOLDERS, "0", "-"])
     yield Spoilage(
@@ -256,7 +266,18 @@ def _capitals(field: Field) -> Iterator[Spoilage]:
             {one.lower(): one for one in permitted}, default=None, return_dtype=pl.String
         )
         proof = "sure"
-    small, came = BEFORE.str.to_lowercase(), AFTER.str.to_lowercase()
+    small, came = (one.str.replace_all("ß", "ss").str.to_lowercase() for one in (BEFORE, AFTER))
     same = ((small == came) & (BEFORE != AFTER)).fill_null(False)
     could = BEFORE.str.contains(r"\p{L}").fill_null(False)
-    yield Spoilage("capitals", "capitals", proof, same, could, as_permitted)
+    flat = AFTER.str.contains(r"\p{L}") & ((AFTER.str.to_uppercase() == AFTER) | (AFTER.str.to_lowercase() == AFTER))
+    yield Spoilage("capitals", "capitals", proof, same, could, as_permitted, flat)
+    low = r"(?:^|[^\p{L}])\p{Ll}"
+    first = (same & ~AFTER.str.contains(low)).fill_null(False)
+    yield Spoilage(
+        "first letters",
+        "capitals of first letters",
+        proof,
+        first,
+        BEFORE.str.contains(low).fill_null(False),
+        as_permitted,
+    )
