@@ -120,6 +120,6 @@ def _loans(noted: list[Noted], as_json: bool) -> None:
         return
     look.heading("loans", look.plural(len(noted), "loan"))
     look.columns(
-        [[one.id, one.subject, short_time(one.lent), one.state] for one in noted],
-        heads=["loan", "subject", "lent", "state"],
+        [[one.id, one.subject, one.detail.get("whom") or "-", short_time(one.lent), one.state] for one in noted],
+        heads=["loan", "subject", "whom", "lent", "state"],
     )

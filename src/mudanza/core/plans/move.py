@@ -29,6 +29,8 @@ class Move:
     own_steps: bool = False
     #: where the target's codes of a crosswalk stand: targets (a file), code and meaning (its columns), or field ("list.field")
     crosswalks: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    #: the language of those who are lent records
+    language: str = "en"
 
     @property
     def out(self) -> Path:

@@ -14,7 +14,9 @@ from mudanza.core.sources.address import CREDENTIALS, Database
 from mudanza.core.tables.key_pattern import KeyPattern
 from mudanza.core.values.periods import PERIODS
 
-_KNOWN = {"name", "keys", "parameters", "databases", "own_steps", "crosswalks"}
+_KNOWN = {"name", "keys", "parameters", "databases", "own_steps", "crosswalks", "language"}
+#: the languages of lent workbooks
+LANGUAGES = ("en", "pt", "es", "fr", "de")
 _KEYS = {"pattern", "start", "groups", "check"}
 _PARAMETER = {"kind", "default", "question", "follows"}
 _DATABASE = {"address", "address_from", "user_from", "password_from", "file"}
@@ -48,10 +50,20 @@ def read_move(folder: Path) -> Move:
             name: _database(settings.table("databases"), name, folder) for name in settings.table("databases").content
         },
         own_steps=settings.get("own_steps", bool, False),
+        language=_language(settings),
         crosswalks={
             name: _crosswalk(settings.table("crosswalks"), name) for name in settings.table("crosswalks").content
         },
     )
+
+
+def _language(settings: Section) -> str:
+    language: str = settings.get("language", str, LANGUAGES[0])
+    if language not in LANGUAGES:
+        raise settings.fail(
+            f"{language!r} is no language that loans speak.", "language", f"They speak {', '.join(LANGUAGES)}."
+        )
+    return language
 
 
 def _pattern(keys: Section, book: str) -> KeyPattern:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import zipfile
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import polars as pl
@@ -51,10 +52,25 @@ _HEAD_STYLE = (
 )
 
 
-class OdsWriter:
-    """Writes records into a sheet below their headings."""
+_UNSEEN_STYLE = '<style:style style:name="unseen" style:family="table"><style:table-properties table:display="false"/></style:style>'
 
-    def __init__(self, layout: Layout, titles: Sequence[str]) -> None:
+
+@dataclass(frozen=True)
+class Page:
+    """A further sheet of texts, one below the other, that is perhaps not seen."""
+
+    name: str
+    lines: Sequence[str]
+    seen: bool = True
+
+
+class OdsWriter:
+    """Writes records into a sheet below their headings. The column of the `hidden` heading is not seen; further `pages` stand behind the records."""
+
+    def __init__(
+        self, layout: Layout, titles: Sequence[str], hidden: str | None = None, pages: Sequence[Page] = ()
+    ) -> None:
+        self._hidden, self._pages = hidden, pages
         by_title = {one.title: one for one in layout.fields}
         self._fields = [by_title[title] for title in titles]
         self._name = sheet_name(layout.form.sheet or layout.name)
@@ -100,7 +116,7 @@ class OdsWriter:
             else ""
         )
         self._content.write(
-            f"</table:table>{filters}</office:spreadsheet></office:body></office:document-content>\n".encode()
+            f"</table:table>{''.join(map(_page, self._pages))}{filters}</office:spreadsheet></office:body></office:document-content>\n".encode()
         )
         with self._archive.open(_entry("content.xml"), "w", force_zip64=True) as packed:
             for piece in pieces_of_spool(self._content):
@@ -114,7 +130,7 @@ class OdsWriter:
     def _before(self) -> str:
         """What stands before the records: styles, words to choose from, columns and headings."""
         widths = [width_of(one.title, _longest(one)) for one in self._fields]
-        styles = [_TEXT_STYLE, _HEAD_STYLE]
+        styles = [_TEXT_STYLE, _HEAD_STYLE, _UNSEEN_STYLE]
         for number, (one, width) in enumerate(zip(self._fields, widths, strict=True)):
             styles.append(
                 f'<style:style style:name="co{number}" style:family="table-column"><style:table-column-properties style:column-width="{width * 0.2:.2f}cm"/></style:style>'
@@ -125,8 +141,8 @@ class OdsWriter:
             )
         rules = [_choices(number, choices_of(one)) for number, one in enumerate(self._fields) if choices_of(one)]
         columns = "".join(
-            f'<table:table-column table:style-name="co{n}" table:default-cell-style-name="ce{n}"/>'
-            for n in range(len(widths))
+            f'<table:table-column table:style-name="co{n}"{_collapsed(one, self._hidden)} table:default-cell-style-name="ce{n}"/>'
+            for n, one in enumerate(self._fields)
         )
         cells = "".join(
             f'<table:table-cell table:style-name="head" office:value-type="string"><text:p>{escaped_alone(one.title)}</text:p></table:table-cell>'
@@ -143,6 +159,19 @@ class OdsWriter:
             f"<office:body><office:spreadsheet>{validations}"
             f'<table:table table:name="{escaped_alone(self._name)}">{columns}{heading}\n'
         )
+
+
+def _page(page: Page) -> str:
+    rows = "".join(
+        f'<table:table-row><table:table-cell office:value-type="string"><text:p>{escaped_alone(line)}</text:p></table:table-cell></table:table-row>'
+        for line in page.lines
+    )
+    seen = "" if page.seen else ' table:style-name="unseen"'
+    return f'<table:table table:name="{escaped_alone(page.name)}"{seen}><table:table-column/>{rows}</table:table>'
+
+
+def _collapsed(field: Field, hidden: str | None) -> str:
+    return ' table:visibility="collapse"' if field.title == hidden else ""
 
 
 def _entry(name: str, packing: int = zipfile.ZIP_DEFLATED) -> zipfile.ZipInfo:

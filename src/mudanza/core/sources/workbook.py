@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
@@ -57,10 +57,16 @@ class Workbook:
     path: Path
     options: ReadOptions
     known_as: Path
+    #: the file, if it is open already
+    book: Book | None = None
 
     @cached_property
     def _book(self) -> Book:
-        return Book(self.path, self.known_as, self.options.sheet)
+        return self.book or Book(self.path, self.known_as, self.options.sheet)
+
+    def sheet(self, name: str) -> Workbook:
+        """The same workbook, of which another sheet is read."""
+        return replace(self, options=replace(self.options, sheet=name), book=self._book)
 
     @cached_property
     def sheets(self) -> dict[str, tuple[pl.DataFrame, bool]]:

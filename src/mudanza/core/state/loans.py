@@ -57,15 +57,19 @@ def accepted(ledger: Ledger, subject: str) -> list[tuple[str, str, str, str | No
     return ledger.ask("SELECT loan, key, field, before, after FROM changes WHERE subject = ? ORDER BY rowid", subject)
 
 
-def accepted_since(ledger: Ledger, subject: str, moment: str, loan: str) -> list[tuple[str, str, str | None, str]]:
-    """Cells accepted from other loans since a moment, oldest first: key, field, value, loan."""
+def last_change(ledger: Ledger) -> int:
+    """The number of the last cell that was accepted from any loan."""
+    found = ledger.ask("SELECT max(rowid) FROM changes")
+    return int(found[0][0] or 0)
+
+
+def accepted_since(ledger: Ledger, loan: Noted) -> list[tuple[str, str, str | None, str]]:
+    """Cells accepted from other loans of the subject since one was lent, oldest first: key, field, value, loan."""
+    asked = "SELECT key, field, after, loan FROM changes WHERE subject = ? AND loan != ? AND {} ORDER BY rowid"
+    if "changes" in loan.detail:
+        return ledger.ask(asked.format("rowid > ?"), loan.subject, loan.id, loan.detail["changes"])
     # earlier versions noted local times, which cannot be compared as texts when the clocks go back
-    return ledger.ask(
-        "SELECT key, field, after, loan FROM changes WHERE subject = ? AND julianday(accepted) >= julianday(?) AND loan != ? ORDER BY rowid",
-        subject,
-        moment,
-        loan,
-    )
+    return ledger.ask(asked.format("julianday(accepted) >= julianday(?)"), loan.subject, loan.id, loan.lent)
 
 
 def accepted_from(ledger: Ledger, loan: str) -> list[tuple[str, str, str | None]]:

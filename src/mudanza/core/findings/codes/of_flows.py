@@ -293,6 +293,20 @@ CODES = [
         told("Row 8 was OW-000007 and came back as OW-000107."),
     ),
     Code(
+        "loan.locked",
+        S,
+        "A cell was changed that was lent to be seen only.",
+        "Nothing is taken from it; lend the field itself if it is to be corrected.",
+        told("Balance of OW-000007 was lent to be seen, and came back as 0."),
+    ),
+    Code(
+        "loan.mask-unknown",
+        S,
+        "A mask came back that stands for no value of the loan.",
+        "Write the value itself, or the mask of the record whose value is meant.",
+        told("Phone of OW-000007 came back as '*** 93', and the loan has 41 masks."),
+    ),
+    Code(
         "loan.foreign-row",
         S,
         "A row of another loan stands among those of this one.",

@@ -18,17 +18,20 @@ from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE, WHY
 from mudanza.core.work.loans.conflicts import CHANGES, Conflict, Elsewhere, conflicts_of, told_conflict
 from mudanza.core.work.loans.lent import KEY, ROW, Lent, keyed, row_mark, shown_text, with_changes
-from mudanza.core.work.loans.loan_book import REMOVAL, REMOVE
+from mudanza.core.work.loans.loan_book import REMOVAL
+from mudanza.core.work.loans.masks import is_mask, unmasked
 from mudanza.core.work.loans.returned.opened import Opened
 from mudanza.core.work.loans.returned.pairing import AT, cells_under_merged, columns_found, pair
 from mudanza.core.work.loans.returned.table import Table, with_columns_found
 from mudanza.core.work.loans.spoilage.judging import Answer, Judged, Told, as_read, judge_columns
+from mudanza.core.work.loans.wording import in_any_language
 
 #: cells that can be accepted by nobody as they stand: line, field, what is there, and why
 _HELD = {"line": pl.Int64, "field": pl.String, "value": pl.String, "why": pl.String}
 
 
 _OF = f"{INNER}line of"
+_REMOVE = in_any_language("remove")
 
 
 @dataclass(frozen=True)
@@ -96,7 +99,7 @@ class _Comparison:
         if table.missing:
             table = with_columns_found(table, columns_found(lent, table))
         self.lent, self.opened, self.answers = lent, opened, answers
-        rows = keyed(_as_key(lent, table.rows), lent.keys)
+        rows = keyed(_as_key(lent, _with_real_values(lent, table.rows)), lent.keys)
         self.table = replace(table, rows=_not_yet_accepted(lent, rows))
         self.found: list[pl.DataFrame] = [frame([*table.findings, *table.left_over()])]
         self.held: list[pl.DataFrame] = []
@@ -220,8 +223,9 @@ class _Comparison:
                 of_column.held.select("line", pl.lit(one.title).alias("field"), pl.col("after").alias("value"), "why")
             )
             column = self.table.at(self.table.places[one.title], 0)[:-1]
+            edits = self._of_open_cells(one, of_column.edits)
             parts.append(
-                of_column.edits.join(keys, on="at", how="inner", maintain_order="left").select(
+                edits.join(keys, on="at", how="inner", maintain_order="left").select(
                     "key",
                     pl.lit(one.title).alias("field"),
                     "before",
@@ -231,6 +235,31 @@ class _Comparison:
                 )
             )
         return pl.concat([pl.DataFrame(schema=CHANGES), *parts]).sort("line", maintain_order=True)
+
+    def _of_open_cells(self, one: Field, edits: pl.DataFrame) -> pl.DataFrame:
+        """Edits of a field without those of cells that were to be seen only, and of masks that stand for nothing."""
+        if one.title in self.lent.locked:
+            wrong, code, rule = edits, "loan.locked", "as it was lent"
+        elif one.title in self.lent.masked:
+            wrong, code, rule = (
+                edits.filter(is_mask(pl.col("after")).fill_null(False)),
+                "loan.mask-unknown",
+                "a mask of the loan",
+            )
+        else:
+            return edits
+        self._say(
+            *(
+                self.table.finding(code, one.title, line, after, rule)
+                for line, after in wrong.select("line", "after").iter_rows()
+            )
+        )
+        self.held.append(
+            wrong.select(
+                "line", pl.lit(one.title).alias("field"), pl.col("after").alias("value"), pl.lit(code).alias("why")
+            )
+        )
+        return edits.join(wrong.select("line"), on="line", how="anti", maintain_order="left")
 
     def _of_spoilage(self, told: Told) -> Finding:
         cells = f"{told.cells:,} of {told.of:,} cells differ only so: {told.words}"
@@ -250,13 +279,14 @@ class _Comparison:
         """Lent rows that are to be removed: marked so, or gone and said to mean it."""
         lent, table = self.lent, self.table
         for line, mark, at in sound.filter(pl.col(REMOVAL).is_not_null()).select(LINE, REMOVAL, AT).iter_rows():
-            if mark.strip().lower() != REMOVE or at is None:
+            if mark.strip().casefold() not in _REMOVE or at is None:
                 self._say(
-                    table.finding("loan.removal-unclear", REMOVAL, line, mark, f"'{REMOVE}', on a row that was lent")
+                    table.finding("loan.removal-unclear", REMOVAL, line, mark, "its one word, on a row that was lent")
                 )
                 unclear.add(line)
         marked = sound.filter(
-            (pl.col(REMOVAL).str.strip_chars().str.to_lowercase() == REMOVE) & ~pl.col(LINE).is_in(list(unclear))
+            pl.col(REMOVAL).str.strip_chars().str.to_lowercase().is_in(list(_REMOVE))
+            & ~pl.col(LINE).is_in(list(unclear))
         )[AT]
         there = rows.filter(pl.col(AT).is_not_null())[AT]
         keys = rows[KEY].drop_nulls()
@@ -375,6 +405,12 @@ class _Comparison:
         bad = rows.filter(pl.col(LINE).is_in([*unclear, *held["line"]])).select(LINE, *titles)
         told = bad.join(why, left_on=LINE, right_on="line", how="left", maintain_order="left")
         return told.select(pl.col(LINE).cast(pl.String), WHY, *titles)
+
+
+def _with_real_values(lent: Lent, rows: pl.DataFrame) -> pl.DataFrame:
+    """Rows with the real values in the place of masks."""
+    fields = [lent.layout.field_named(title) for title in lent.masked]
+    return rows.with_columns(unmasked(one, lent.before, rows[one.title]) for one in fields if one.title in rows.columns)
 
 
 def _as_key(lent: Lent, rows: pl.DataFrame) -> pl.DataFrame:

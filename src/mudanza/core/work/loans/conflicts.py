@@ -9,7 +9,8 @@ import polars as pl
 from mudanza.core.findings.finding import Finding
 from mudanza.core.state.loans import RECORD, REMOVED
 from mudanza.core.work.loans.lent import KEY, Lent, shown_text
-from mudanza.core.work.loans.loan_book import REMOVAL, REMOVE
+from mudanza.core.work.loans.loan_book import REMOVAL
+from mudanza.core.work.loans.wording import WORDS
 
 #: Shape of changed cells: the key, the field's title, the texts, and where the cell stands.
 CHANGES = {
@@ -83,7 +84,7 @@ def conflicts_of(lent: Lent, cells: pl.DataFrame, removals: pl.DataFrame, elsewh
     removed = accepted.unique("key", keep="first", maintain_order=True)
     removed = removals.select(pl.col(KEY).alias("key")).join(removed, on="key", maintain_order="left")
     for key, field, value, loan in removed.iter_rows():
-        conflicts.append(Conflict(key, REMOVAL, None, REMOVE, f"{field} is now {value}", f"loan {loan}"))
+        conflicts.append(Conflict(key, REMOVAL, None, WORDS["en"].remove, f"{field} is now {value}", f"loan {loan}"))
     return conflicts
 
 

@@ -1,30 +1,54 @@
-"""Lending: chosen rows and columns of a file in a workbook that helps people not to break anything."""
+"""Lending: chosen rows and columns of records in a file that helps people not to break anything."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from datetime import date
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+import polars as pl
+
 from mudanza.core.documents.errors import LoanError, Place
-from mudanza.core.language.parameters import Parameters
-from mudanza.core.layouts.layout import Layout
+from mudanza.core.layouts.dialect import Dialect
+from mudanza.core.layouts.form import CSV, ODS, Form
+from mudanza.core.layouts.layout import Field, Layout
+from mudanza.core.layouts.types import TextType
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks import csv_text
-from mudanza.core.state.files import Outputs
-from mudanza.core.state.ledger import ledger_of, sweep_behind
-from mudanza.core.state.loans import note_loan
-from mudanza.core.values.digest import digest_of
-from mudanza.core.work.loans.lent import LAYOUT, key_fields, read_records
-from mudanza.core.work.loans.loan_book import most_rows, workbook_bytes
-from mudanza.core.work.row_condition import RowCondition
+from mudanza.core.sinks.markup import FORBIDDEN
+from mudanza.core.sinks.ods import OdsWriter, Page
+from mudanza.core.sinks.sheet_cells import MOST_CHARACTERS
+from mudanza.core.sinks.writer import Writer
+from mudanza.core.state.files import OutFile, Outputs
+from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
+from mudanza.core.state.loans import last_change, note_loan
+from mudanza.core.values.digest import Digest, digest_of
+from mudanza.core.work.check import check
+from mudanza.core.work.crosswalks.proposing import fold
+from mudanza.core.work.loans.choosing import Choice, ChosenFields, chosen_fields, chosen_rows, with_findings
+from mudanza.core.work.loans.lent import LAYOUT
+from mudanza.core.work.loans.loan_book import MARKS, REMOVAL, SLIP, Lending, explanation, most_rows, workbook_pieces
+from mudanza.core.work.loans.masks import masked
+from mudanza.core.work.loans.present import present_records
+
+XLSX_FILE, ODS_FILE, CSV_FILE = FORMS = (".xlsx", ".ods", ".csv")
+
+
+@dataclass(frozen=True)
+class Subject:
+    """What is lent: its name, the file in which its records stand, and their layout."""
+
+    name: str
+    path: Path
+    layout: Layout
 
 
 @dataclass(frozen=True)
 class Loan:
-    """A loan as it was made. `fields` are the lent field titles, the key's first; `needed` those that a new record needs and that were not lent, so that none can be added."""
+    """A loan as it was made, and to `whom`. `fields` are the lent field titles, the key's first; `needed` those that a new record needs and that were not lent, so that none can be added; `left_out` those whose texts no
+    sheet can hold."""
 
     id: str
     subject: str
@@ -32,89 +56,237 @@ class Loan:
     rows: int
     fields: list[str]
     needed: list[str]
+    locked: list[str]
+    masked: list[str]
+    left_out: list[str]
+    whom: str | None = None
 
 
 def lend(
-    move: Move,
-    subject: str,
-    path: Path,
-    layout: Layout,
-    *,
-    columns: Sequence[str] = (),
-    where: str | None = None,
-    to: Path | None = None,
-    as_of: date | None = None,
-    parameters: Mapping[str, str] | None = None,
-) -> Loan:
-    """Lend rows of a file. `columns` are field names or titles (all if none), `where` a condition on `{Heading}`
-    (text) or `{@field}` (typed). The workbook appears at `to`, or in the move's `loans/`.
+    move: Move, subject: Subject, choice: Choice, *, to: Path | None = None, whom: str | None = None
+) -> list[Loan]:
+    """Lend records: one loan, or one for each value of the field that the choice says. They appear at `to` (a file that ends in one of `FORMS`, or a folder for several), or in the move's `loans/`.
 
     Raises LoanError where nothing fits, LanguageError where the condition is wrong.
     """
     ledger = ledger_of(move)
     ledger.settle()
-    keys = key_fields(layout)
-    wanted = [layout.field_named(name) for name in columns] or list(layout.fields)
-    fields = keys + [f for f in wanted if f not in keys]
-    needed = [
-        f.title
-        for f in layout.fields
-        if f.required and f.default is None and not f.left_out_of_additions and f not in fields
-    ]
-    shown = move.shown(path)
-    if not path.is_file():
+    shown = move.shown(subject.path)
+    if not subject.path.is_file():
         raise LoanError(
-            f"{subject} has not been built yet, or the file is elsewhere.",
+            f"{subject.name} has not been built yet, or the file is elsewhere.",
             place=Place(shown),
-            hint=f"Build it first (mudanza build {subject}), or name the file.",
+            hint=f"Build it first (mudanza build {subject.name}), or name the file.",
         )
-    records = read_records(path, layout, shown)
-    if where is not None:
-        given = Parameters(parameters or {}, move.parameters)
-        titles = [one.title for one in layout.fields]
-        condition = RowCondition(where, titles, layout, as_of or date.today(), given)
-        records = condition.of(records, shown, LoanError)
-    if records.is_empty():
-        raise LoanError("no row was chosen, so there is nothing to lend.", place=Place(shown), hint="Look at --where.")
-    if records.height > most_rows():
+    fields = chosen_fields(subject.layout, choice)
+    records = present_records(ledger, subject.name, subject.path, subject.layout, shown)
+    if choice.found is not None:
+        told = check(subject.path, subject.layout, shown=shown).findings
+        records = with_findings(records, told, choice.found)
+    records = chosen_rows(records, subject.layout, choice, shown, move.parameters)
+    ending = to.suffix.lower() if to is not None and to.suffix else XLSX_FILE
+    if ending not in FORMS:
         raise LoanError(
-            f"{records.height:,} rows were chosen, and a sheet holds {most_rows():,}.",
-            place=Place(shown),
-            hint="Choose fewer with --where.",
+            f"records cannot be lent as {ending}.",
+            place=Place(str(to)),
+            hint=f"End the name in one of {', '.join(FORMS)}.",
         )
-    run = ledger.begin("lend", subject)
-    loan = f"{subject}-{run}"
-    folder = move.folder / "loans"
-    final = to or folder / f"{loan}.xlsx"
+    parts = _parts(records, subject.layout, choice, shown)
+    if choice.by is not None and to is not None and to.suffix:
+        raise LoanError(f"{to.name} is one file, and --by makes several.", place=Place(str(to)), hint="Name a folder.")
+    run = ledger.begin("lend", subject.name)
+    maker = _Maker(move, ledger, run, subject, choice, fields, ending)
     with ledger.held(run), Outputs(str(run)) as outputs:
         sweep_behind(move, ledger)
-        snapshot = outputs.create(folder / loan / "lent.csv")
-        writer = csv_text.writer(layout, [f.title for f in layout.fields])
+        source = digest_of(subject.path, shown)
+        names = _names([value for value, _ in parts])
+        made = [
+            maker.make(outputs, f"{subject.name}-{run}{name}", rows, to, value if whom is None else whom, source)
+            for name, (value, rows) in zip(names, parts, strict=True)
+        ]
+        written = [digest for _, digests in made for digest in digests]
+        loans = [loan for loan, _ in made]
+        if choice.by is not None:
+            written.append(_index(move, outputs, run, subject.name, choice.by, loans, to))
+        counts = {"read": records.height, "written": records.height}
+        ledger.commit(run, outputs, counts, [source.as_dict()], [one.as_dict() for one in written])
+    return loans
+
+
+def _parts(records: pl.DataFrame, layout: Layout, choice: Choice, shown: str) -> list[tuple[str | None, pl.DataFrame]]:
+    """The records of each loan, with the value that they have in common. Raises LoanError where one has too many."""
+    parts: list[tuple[str | None, pl.DataFrame]] = [(None, records)]
+    if choice.by is not None:
+        title = layout.field_named(choice.by).title
+        parted = records.with_columns(pl.col(title).fill_null("")).partition_by(
+            title, as_dict=True, maintain_order=True
+        )
+        parts = [(str(value), records.filter(pl.col(title).fill_null("") == value)) for (value,) in parted]
+    most = max(rows.height for _, rows in parts)
+    if most > most_rows():
+        raise LoanError(
+            f"{most:,} rows were chosen, and a sheet holds {most_rows():,}.",
+            place=Place(shown),
+            hint="Choose fewer with --where, or part them with --by.",
+        )
+    return parts
+
+
+@dataclass(frozen=True)
+class _Maker:
+    move: Move
+    ledger: Ledger
+    run: int
+    subject: Subject
+    choice: Choice
+    chosen: ChosenFields
+    ending: str
+
+    def make(
+        self, outputs: Outputs, loan: str, records: pl.DataFrame, to: Path | None, whom: str | None, source: Digest
+    ) -> tuple[Loan, list[Digest]]:
+        """One loan: what was lent, its layout, its file, and its note in the ledger."""
+        move, subject, chosen = self.move, self.subject, self.chosen
+        home = move.folder / "loans"
+        final = to if to is not None and to.suffix else (to or home) / f"{loan}{self.ending}"
+        snapshot = outputs.create(home / loan / "lent.csv")
+        writer = csv_text.writer(subject.layout, [f.title for f in subject.layout.fields])
         snapshot.write(writer.head())
         snapshot.write(writer.rows(records))
-        kept = outputs.create(folder / loan / LAYOUT)
-        kept.write(layout.path.read_bytes())
-        digest = snapshot.digest(move.shown(folder / loan / "lent.csv"))
+        kept = outputs.create(home / loan / LAYOUT)
+        kept.write(subject.layout.path.read_bytes())
+        digest = snapshot.digest(move.shown(home / loan / "lent.csv"))
+        left_out = [] if self.ending == CSV_FILE else _unheld(chosen.fields, records)
+        fields = [f for f in chosen.fields if f.title not in left_out]
+        if unheld := [f.title for f in chosen.keys if f.title in left_out]:
+            raise LoanError(
+                f"{unheld[0]} is of the key, and has texts that no sheet holds.",
+                place=Place(source.path),
+                hint="Lend it as .csv.",
+            )
         slip: dict[str, Any] = {
             "loan": loan,
             "move": move.name,
-            "subject": subject,
+            "subject": subject.name,
             "lent": digest.sha256,
+            "layout": digest_of(subject.layout.path).sha256,
             "columns": [f.title for f in fields],
             "rows": records.height,
         }
+        needed = [
+            *chosen.needed,
+            *(f.title for f in chosen.fields if f.title in left_out and f.required and f.default is None),
+        ]
+        lending = Lending(fields, chosen.keys, slip, chosen.locked, chosen.masked, needed, move.language)
+        by_title = {f.title: f for f in fields}
+        lent = records.with_columns(masked(by_title[title], records) for title in chosen.masked)
         book = outputs.create(final)
-        book.write(workbook_bytes(subject, records, fields, keys, slip, needed))
-        source = digest_of(path, shown)
+        _write(book, subject.name, lent, lending, self.ending)
         detail = {
             **slip,
-            "file": move.shown(path.resolve()),
+            "file": move.shown(subject.path.resolve()),
             "file_sha256": source.sha256,
-            "layout": move.shown(layout.path.resolve()),
-            "where": where,
+            "layout": move.shown(subject.layout.path.resolve()),
+            "where": self.choice.where,
+            "masked": chosen.masked,
+            "locked": chosen.locked,
+            "whom": whom,
+            "changes": last_change(self.ledger),
         }
-        note_loan(ledger, run, loan, subject, detail)
-        counts = {"read": records.height, "written": records.height}
+        note_loan(self.ledger, self.run, loan, subject.name, detail)
         name = move.shown(final)
-        ledger.commit(run, outputs, counts, [source.as_dict()], [digest.as_dict(), book.digest(name).as_dict()])
-    return Loan(loan, subject, name, records.height, [f.title for f in fields], needed)
+        made = Loan(
+            loan,
+            subject.name,
+            name,
+            records.height,
+            [f.title for f in fields],
+            needed,
+            chosen.locked,
+            chosen.masked,
+            left_out,
+            whom,
+        )
+        return made, [digest, book.digest(name)]
+
+
+def _unheld(fields: Sequence[Field], records: pl.DataFrame) -> list[str]:
+    """The fields that have texts which no cell of a sheet can hold."""
+    checks = [
+        ((pl.col(one.title).str.len_chars() > MOST_CHARACTERS) | pl.col(one.title).str.contains(FORBIDDEN))
+        .any()
+        .alias(one.title)
+        for one in fields
+    ]
+    found = records.select(checks).row(0, named=True)
+    return [title for title, unheld in found.items() if unheld]
+
+
+def _write(book: OutFile, subject: str, records: pl.DataFrame, lending: Lending, ending: str) -> None:
+    """The records in the form that the file's ending says."""
+    for piece in (
+        workbook_pieces(subject, records, lending)
+        if ending == XLSX_FILE
+        else _plainly(subject, records, lending, ending)
+    ):
+        book.write(piece)
+
+
+def _plainly(subject: str, records: pl.DataFrame, lending: Lending, ending: str) -> Iterator[bytes]:
+    """The records as a spreadsheet of OpenDocument, or as CSV, with the marks beside."""
+    words = lending.words
+    removal = Field(REMOVAL, words.removal, TextType(permitted=(words.remove,)))
+    marks = Field(MARKS, MARKS)
+    texts = [
+        replace(one, type=TextType(), separator=None, null=("",)) if one.title in lending.masked else one
+        for one in lending.fields
+    ]
+    fields = (*texts, removal, marks)
+    delimiter = "," if lending.language == "en" else ";"
+    form = Form(format=ODS if ending == ODS_FILE else CSV, sheet=subject)
+    layout = Layout(Path(subject), subject, fields, form=form, dialect=Dialect(bom=True, delimiter=delimiter))
+    titles = [one.title for one in fields]
+    rows = records.with_columns(
+        pl.lit(None, dtype=pl.String).alias(removal.title), lending.mark(pl.int_range(pl.len())).alias(MARKS)
+    ).select(titles)
+    writer: Writer
+    if ending == CSV_FILE:
+        writer = csv_text.writer(layout, titles)
+    else:
+        slip = Page(SLIP, [json.dumps(dict(lending.slip), ensure_ascii=False)], seen=False)
+        explained = Page(words.sheet, [words.title, *explanation(lending)])
+        writer = OdsWriter(layout, titles, MARKS, [explained, slip])
+    yield writer.head()
+    yield writer.rows(rows)
+    yield from writer.tail()
+
+
+def _index(
+    move: Move, outputs: Outputs, run: int, subject: str, by: str, loans: Sequence[Loan], to: Path | None
+) -> Digest:
+    """The list of several loans: who has what."""
+    final = (to or move.folder / "loans") / f"{subject}-{run}.index.csv"
+    rows = pl.DataFrame(
+        {
+            "loan": [one.id for one in loans],
+            by: [one.whom or "" for one in loans],
+            "rows": [str(one.rows) for one in loans],
+            "file": [one.workbook for one in loans],
+        }
+    )
+    writer = csv_text.RowWriter(rows.columns, Dialect(bom=True))
+    index = outputs.create(final)
+    index.write(writer.head())
+    index.write(writer.rows(rows))
+    for piece in writer.tail():
+        index.write(piece)
+    return index.digest(move.shown(final))
+
+
+def _names(values: Sequence[str | None]) -> list[str]:
+    """The endings of the names of several loans: their values, as file names have them, each its own."""
+    made: list[str] = []
+    for value in values:
+        plain = "" if value is None else f"-{'-'.join(fold(value).split()) or 'blank'}"
+        made.append(f"{plain}-{made.count(plain) + 1}" if plain in made else plain)
+    return made

@@ -50,6 +50,8 @@ class Lent:
     #: what was accepted from it already: keys of records removed, and new records that the target gives their key
     removed: tuple[str, ...] = ()
     added: tuple[str, ...] = ()
+    masked: tuple[str, ...] = ()
+    locked: tuple[str, ...] = ()
     #: by what the rows of this loan are marked, beside its name
     mark: str = ""
 
@@ -88,6 +90,8 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
         detail["file_sha256"],
         before,
         mark=mark_of(detail["lent"]),
+        masked=tuple(detail.get("masked", ())),
+        locked=tuple(detail.get("locked", ())),
     )
     return _with_accepted(lent, accepted_from(ledger, name))
 

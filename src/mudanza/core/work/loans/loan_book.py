@@ -1,29 +1,59 @@
-"""The workbook of a loan: a protected sheet with helps on every heading, and the slip that identifies it."""
+"""The workbook of a loan: a protected sheet with helps on every heading, a sheet that explains, and the slip that identifies it."""
 
 from __future__ import annotations
 
-import io
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import polars as pl
 
 from mudanza.core.layouts.layout import Field
-from mudanza.core.sinks.sheet_cells import MOST_ROWS, input_rule, number_format, sheet_name, width_of
-from mudanza.core.sinks.sheet_columns import SheetColumns, Values
+from mudanza.core.sinks.sheet_cells import MOST_ROWS, choices_of, input_rule, number_format, sheet_name, width_of
+from mudanza.core.sinks.sheet_columns import SheetColumns
+from mudanza.core.sinks.spool import new_spool, pieces_of_spool
 from mudanza.core.sinks.xlsx import Choices, new_book
 from mudanza.core.values.digest import mark_of
+from mudanza.core.work.loans.wording import WORDS, Words, kind_in_words
 
 SLIP = "slip"
 REMOVAL = "Remove?"
-REMOVE = "remove"
 #: over the column that people do not see, in which each row says which record of which loan it is
 MARKS = "(loan)"
 #: a mark: the loan, the number of the record, and the beginning of the digest of what was lent
 MARK = r"(.+):([0-9]+):([0-9a-f]{6})"
 #: blank rows below the records that carry the same helps, for additions
-_SPARE = 500
+_SPARE = 200
+_HEAD, _GREY, _TINT, _LINE = "#E7ECEF", "#5B6770", "#F4F7F2", "#C9D1D6"
+_MEASURED = 200
+_TALLEST = 60
+
+
+@dataclass(frozen=True)
+class Lending:
+    """How records are lent: the fields, the key's first; which of them are locked or masked; what a new record would need that is not lent; the slip; and the language."""
+
+    fields: Sequence[Field]
+    keys: Sequence[Field]
+    slip: Mapping[str, Any]
+    locked: Sequence[str] = ()
+    masked: Sequence[str] = ()
+    needed: Sequence[str] = ()
+    language: str = "en"
+
+    @property
+    def words(self) -> Words:
+        """The words of the language."""
+        return WORDS[self.language]
+
+    def mark(self, row: pl.Expr) -> pl.Expr:
+        """The mark of a record by its number."""
+        return pl.format("{}:{}:{}", pl.lit(self.slip["loan"]), row, pl.lit(mark_of(self.slip["lent"])))
+
+    def shut(self, field: Field) -> bool:
+        """Whether a field can be seen only."""
+        return field in self.keys or field.title in self.locked or field.title in self.masked
 
 
 def most_rows() -> int:
@@ -31,22 +61,17 @@ def most_rows() -> int:
     return MOST_ROWS - _SPARE - 1
 
 
-def workbook_bytes(
-    sheet: str,
-    records: pl.DataFrame,
-    fields: list[Field],
-    keys: list[Field],
-    slip: dict[str, Any],
-    needed: Sequence[str] = (),
-) -> bytes:
-    """A whole XLSX file. `records` has the fields' titles as text columns; `needed` are titles that a new record needs and that are not among them."""
-    buffer = io.BytesIO()
-    book = new_book(buffer, in_memory=True)
-    data = book.add_worksheet(sheet_name(sheet))
-    _Sheet(book, data, records, fields, keys, needed, slip).fill()
-    add_slip(book, slip)
+def workbook_pieces(sheet: str, records: pl.DataFrame, lending: Lending) -> Iterator[bytes]:
+    """A whole XLSX file, piece by piece. `records` has the fields' titles as text columns, masked ones with their masks."""
+    file = new_spool()
+    book = new_book(file, constant_memory=True)
+    page = book.add_worksheet(sheet_name(sheet))
+    _Sheet(book, page, records, lending).fill()
+    _how_to(book, lending)
+    add_slip(book, lending.slip)
+    page.activate()
     book.close()
-    return buffer.getvalue()
+    yield from pieces_of_spool(file)
 
 
 def add_slip(book: Any, slip: Mapping[str, Any]) -> None:
@@ -60,29 +85,53 @@ def add_slip(book: Any, slip: Mapping[str, Any]) -> None:
     page.protect()
 
 
+def explanation(lending: Lending) -> list[str]:
+    """The five lines that explain what may be done."""
+    words = lending.words
+    needs = [f.title for f in lending.fields if f.required and f.default is None and not f.left_out_of_additions]
+    additions = (
+        words.no_additions.format(fields=", ".join(lending.needed))
+        if lending.needed
+        else words.additions.format(fields=", ".join(needs) or "-")
+    )
+    return [line.replace("{additions}", additions) for line in words.lines]
+
+
+def note_on(field: Field, lending: Lending, example: str | None) -> str:
+    """What stands on a heading: what the field takes, whether it is needed, an example."""
+    words = lending.words
+    lines = [kind_in_words(field, words) + "."]
+    lines.append(words.required if field.required and field.default is None else words.optional)
+    if field.default is not None:
+        lines.append(words.default.format(field.default))
+    if field in lending.keys:
+        lines.append(words.key)
+        if lending.needed:
+            lines.append(words.no_additions.format(fields=", ".join(lending.needed)))
+    elif field.title in lending.masked:
+        lines = [words.masked]
+    elif field.title in lending.locked:
+        lines.append(words.locked)
+    if field.description:
+        lines.append(field.description)
+    if example and field.title not in lending.masked and not choices_of(field):
+        lines.append(words.example.format(example if len(example) <= 40 else f"{example[:39]}…"))
+    return "\n".join(lines)
+
+
 class _Sheet:
-    def __init__(
-        self,
-        book: Any,
-        sheet: Any,
-        records: pl.DataFrame,
-        fields: list[Field],
-        keys: list[Field],
-        needed: Sequence[str],
-        slip: Mapping[str, Any],
-    ) -> None:
-        self.book, self.sheet, self.records, self.fields, self.keys = book, sheet, records, fields, keys
-        self.needed, self.slip = needed, slip
-        self.last = records.height + (0 if needed else _SPARE)
+    def __init__(self, book: Any, sheet: Any, records: pl.DataFrame, lending: Lending) -> None:
+        self.book, self.sheet, self.records, self.lending = book, sheet, records, lending
+        self.last = records.height + (0 if lending.needed else _SPARE)
         self.choices = Choices(book)
+        self.removal = len(lending.fields)
+        self.tints: dict[str, Any] = {}
 
     def fill(self) -> None:
-        sheet, records = self.sheet, self.records
-        head = self.book.add_format(
-            {"bold": True, "bg_color": "#E7ECEF", "bottom": 1, "text_wrap": True, "valign": "top"}
-        )
-        sheet.freeze_panes(1, len(self.keys))
-        sheet.autofilter(0, 0, records.height, len(self.fields) + 1)
+        """Headings, records, room for new ones, and what is checked while people type."""
+        sheet, lending = self.sheet, self.lending
+        sheet.freeze_panes(1, len(lending.keys))
+        sheet.autofilter(0, 0, self.records.height, self.removal + 1)
         sheet.protect(
             "",
             {
@@ -92,71 +141,113 @@ class _Sheet:
                 "format_rows": True,
                 "autofilter": True,
                 "sort": True,
-                "insert_rows": not self.needed,
+                "insert_rows": not lending.needed,
             },
         )
-        values = SheetColumns(self.fields).of(records)
-        for column, field in enumerate(self.fields):
-            is_key = field in self.keys
-            sheet.write_string(0, column, field.title, head)
-            sheet.write_comment(
-                0, column, self._note(field, is_key), {"x_scale": 2, "y_scale": 1.2, "author": "Mudanza"}
+        formats = [self._format(one) for one in lending.fields]
+        self._columns(formats)
+        self._headings()
+        self._rows(formats)
+        self._room()
+        for column, one in enumerate(lending.fields):
+            rule = None if lending.shut(one) else input_rule(one, self.choices.range_of)
+            if rule is not None:
+                sheet.data_validation(1, column, self.last, column, rule)
+        words = {"validate": "list", "source": [lending.words.remove]}
+        sheet.data_validation(1, self.removal, self.last, self.removal, words)
+
+    def _format(self, field: Field) -> Any:
+        shut = self.lending.shut(field)
+        number = "@" if field.title in self.lending.masked else number_format(field)
+        grey = {"font_color": _GREY, "bg_color": "#F3F5F6"} if shut else {}
+        return self.book.add_format({"num_format": number, "locked": shut, "valign": "top", **grey})
+
+    def _columns(self, formats: Sequence[Any]) -> None:
+        for column, (one, form) in enumerate(zip(self.lending.fields, formats, strict=True)):
+            longest = self.records[one.title].head(_MEASURED).str.len_chars().max()
+            width = width_of(one.title, int(str(longest)) if longest is not None else 0)
+            new = (
+                self.book.add_format({"num_format": number_format(one), "locked": False})
+                if one in self.lending.keys
+                else form
             )
-            open_cell, shut_cell = self._formats(field)
-            longest = max((len(t or "") for t in records[field.title].head(200)), default=0)
-            sheet.set_column(column, column, width_of(field.title, longest), open_cell)
-            self._cells(column, values[column], shut_cell if is_key else open_cell)
-            if not is_key:
-                self._help(column, field)
-        at = len(self.fields)
-        sheet.write_string(0, at, REMOVAL, head)
-        sheet.write_comment(
-            0, at, f"Choose '{REMOVE}' to have the record removed. Do not delete rows.", {"author": "Mudanza"}
+            self.sheet.set_column(column, column, width, new)
+        open_text = self.book.add_format({"locked": False, "num_format": "@"})
+        self.sheet.set_column(self.removal, self.removal, 12, open_text)
+        shut = self.book.add_format({"num_format": "@", "locked": True, "font_color": _GREY})
+        self.sheet.set_column(self.removal + 1, self.removal + 1, 10, shut, {"hidden": True})
+
+    def _headings(self) -> None:
+        head = self.book.add_format(
+            {"bold": True, "bg_color": _HEAD, "bottom": 1, "bottom_color": _LINE, "text_wrap": True, "valign": "top"}
         )
-        sheet.set_column(at, at, 10, self.book.add_format({"locked": False, "num_format": "@"}))
-        sheet.data_validation(1, at, self.last, at, {"validate": "list", "source": [REMOVE]})
-        self._marks(at + 1)
+        lending = self.lending
+        self.sheet.set_row(0, 30)
+        for column, one in enumerate(lending.fields):
+            self.sheet.write_string(0, column, one.title, head)
+            example = self.records[one.title].drop_nulls().first()
+            note = note_on(one, lending, None if example is None else str(example))
+            self.sheet.write_comment(0, column, note, {"x_scale": 2, "y_scale": 1.4, "author": "Mudanza"})
+        self.sheet.write_string(0, self.removal, lending.words.removal, head)
+        self.sheet.write_comment(0, self.removal, lending.words.removal_note, {"x_scale": 2, "author": "Mudanza"})
+        self.sheet.write_string(0, self.removal + 1, MARKS, head)
 
-    def _marks(self, at: int) -> None:
-        """The marks of the rows, which go where these go: also into another workbook, or a text file."""
-        shut = self.book.add_format({"num_format": "@", "locked": True, "font_color": "#5B6770"})
-        self.sheet.write_string(0, at, MARKS, shut)
-        loan, mark = self.slip["loan"], mark_of(self.slip["lent"])
-        for row in range(self.records.height):
-            self.sheet.write_string(row + 1, at, f"{loan}:{row}:{mark}", shut)
-        self.sheet.set_column(at, at, 10, shut, {"hidden": True})
+    def _rows(self, formats: Sequence[Any]) -> None:
+        fields = [one for one in self.lending.fields if one.title not in self.lending.masked]
+        values = iter(SheetColumns(fields).of(self.records))
+        columns = [
+            self.records[one.title].to_list() if one.title in self.lending.masked else next(values)
+            for one in self.lending.fields
+        ]
+        marks = self.records.select(self.lending.mark(pl.int_range(pl.len()))).to_series().to_list()
+        string, number, blank = self.sheet.write_string, self.sheet.write_number, self.sheet.write_blank
+        numbers, last = range(len(columns)), self.removal + 1
+        for row, (mark, *cells) in enumerate(zip(marks, *columns, strict=True), start=1):
+            for column, value, form in zip(numbers, cells, formats, strict=True):
+                if value.__class__ is str:
+                    # texts, words, and what a spreadsheet could not hold exactly
+                    string(row, column, value, form)
+                elif value is None:
+                    blank(row, column, None, form)
+                else:
+                    number(row, column, value, form)
+            string(row, last, mark)
 
-    def _formats(self, field: Field) -> tuple[Any, Any]:
-        """The formats of cells that may be changed and of cells that may not."""
-        number = number_format(field)
-        shut = self.book.add_format({"num_format": number, "locked": True, "font_color": "#5B6770"})
-        return self.book.add_format({"num_format": number, "locked": False}), shut
+    def _room(self) -> None:
+        """Tinted rows for new records, as many as people see at once; those below take them too."""
+        if self.lending.needed:
+            return
+        for row in range(self.records.height + 1, self.records.height + 21):
+            for column, one in enumerate(self.lending.fields):
+                shut = one.title in self.lending.locked or one.title in self.lending.masked
+                tint = {
+                    "num_format": number_format(one),
+                    "locked": shut,
+                    "bg_color": _TINT,
+                    "bottom": 4,
+                    "bottom_color": _LINE,
+                }
+                self.sheet.write_blank(row, column, None, self._tinted(one.title, tint))
 
-    def _cells(self, column: int, values: Values, form: Any) -> None:
-        for row, value in enumerate(values, start=1):
-            if value is None:
-                self.sheet.write_blank(row, column, None, form)
-            elif isinstance(value, str):
-                # texts, words, and what a spreadsheet could not hold exactly
-                self.sheet.write_string(row, column, value, form)
-            else:
-                self.sheet.write_number(row, column, value, form)
+    def _tinted(self, title: str, form: dict[str, Any]) -> Any:
+        if title not in self.tints:
+            self.tints[title] = self.book.add_format(form)
+        return self.tints[title]
 
-    def _note(self, field: Field, is_key: bool) -> str:
-        lines = [field.rule[0].upper() + field.rule[1:] + "."]
-        lines.append("Required." if field.required and field.default is None else "May be blank.")
-        if field.default is not None:
-            lines.append(f"Blank becomes {field.default}.")
-        if is_key:
-            lines.append("Identifies the record: not to be changed.")
-            if self.needed:
-                lines.append(f"Records cannot be added here: {', '.join(self.needed)} would be needed.")
-        if field.description:
-            lines.append(field.description)
-        return "\n".join(lines)
 
-    def _help(self, column: int, field: Field) -> None:
-        """What a spreadsheet can check while people type."""
-        rule = input_rule(field, self.choices.range_of)
-        if rule is not None:
-            self.sheet.data_validation(1, column, self.last, column, rule)
+def _how_to(book: Any, lending: Lending) -> None:
+    """The sheet that explains, in five lines."""
+    page = book.add_worksheet(lending.words.sheet)
+    page.hide_gridlines(2)
+    page.set_column(0, 0, 4)
+    page.set_column(1, 1, 100)
+    big = book.add_format({"bold": True, "font_size": 14})
+    number = book.add_format({"font_color": _GREY, "valign": "top", "align": "right"})
+    text = book.add_format({"text_wrap": True, "valign": "top"})
+    page.set_row(0, 26)
+    page.write_string(0, 1, lending.words.title, big)
+    for row, line in enumerate(explanation(lending), start=1):
+        page.set_row(row, 34)
+        page.write_number(row, 0, row, number)
+        page.write_string(row, 1, line, text)
+    page.protect()

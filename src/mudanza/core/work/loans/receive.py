@@ -38,12 +38,11 @@ from mudanza.core.work.loans.lent import (
     KEY,
     Lent,
     folder_of,
-    keyed,
-    read_records,
     row_mark,
     shown_text,
     with_changes,
 )
+from mudanza.core.work.loans.present import present_records
 from mudanza.core.work.loans.returned.opened import Opened, open_returned
 from mudanza.core.work.loans.returned.table import find_table
 from mudanza.core.work.loans.returned.whose import headings_of_loans, whose_loan
@@ -120,7 +119,9 @@ def _compared(lent: Lent, opened: Opened, shown: str, elsewhere: Elsewhere, answ
 
 def _elsewhere(move: Move, ledger: Ledger, lent: Lent) -> Elsewhere:
     """What other loans and builds did to the records meanwhile."""
-    accepted = pl.DataFrame(accepted_since(ledger, lent.subject, lent.moment, lent.id), schema=ACCEPTED, orient="row")
+    noted = noted_loan(ledger, lent.id)
+    cells = accepted_since(ledger, noted) if noted is not None else []
+    accepted = pl.DataFrame(cells, schema=ACCEPTED, orient="row")
     if len(lent.keys) > 1:
         # earlier versions noted the keys of several fields with commas
         key = pl.col("key")
@@ -130,7 +131,7 @@ def _elsewhere(move: Move, ledger: Ledger, lent: Lent) -> Elsewhere:
     path = move.path(lent.file)
     if not path.is_file():
         return Elsewhere(accepted, lent.before[KEY].clear(), None)
-    there = keyed(read_records(path, lent.layout, lent.file), lent.keys)
+    there = present_records(ledger, lent.subject, path, lent.layout, lent.file)
     now = None
     if digest_of(path).sha256 != lent.file_sha256:
         now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)

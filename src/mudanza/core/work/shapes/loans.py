@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 def loan_shape(loan: Loan) -> Shape:
     """A loan of records."""
-    return of(loan, "id subject workbook rows fields needed")
+    return of(loan, "id subject workbook rows fields needed locked masked left_out whom")
 
 
 def decision_loan_shape(loan: DecisionLoan) -> Shape:

@@ -119,4 +119,4 @@ def taken_back_shape(done: TakenBack) -> Shape:
 
 def loans_shape(loans: Sequence[Noted]) -> list[Shape]:
     """The loans of a move."""
-    return [{"loan": one.id, **of(one, "subject lent state")} for one in loans]
+    return [{"loan": one.id, **of(one, "subject lent state"), "whom": one.detail.get("whom")} for one in loans]

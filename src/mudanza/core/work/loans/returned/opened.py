@@ -24,6 +24,7 @@ from mudanza.core.sources.sniff import split_rows
 from mudanza.core.sources.workbook import Workbook
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.crosswalks.proposing import fold
+from mudanza.core.work.loans.loan_book import SLIP
 
 _CONSTANT = re.compile('"((?:[^"]|"")*)"')
 _DELIMITERS = ",;\t|"
@@ -67,14 +68,15 @@ def open_returned(path: Path, shown: str, headings: Collection[str]) -> Opened:
     if not is_workbook(path):
         return Opened(path, "text", (_text(path, shown, headings),))
     kind = guard_workbook(path)
-    names = Workbook(path, ReadOptions(), path).sheets
-    grids = [_sheet(path, kind, name) for name, (frame, _) in names.items() if not frame.is_empty()]
+    book = Workbook(path, ReadOptions(), path)
+    # a sheet of one column is no table of records
+    names = [name for name, (frame, _) in book.sheets.items() if frame.width > 1 or name == SLIP]
+    grids = [_sheet(book.sheet(name), kind, name) for name in names]
     by, saved = _properties(path, kind)
     return Opened(path, kind, tuple(grids), by, saved, tuple(_notes(path, kind)))
 
 
-def _sheet(path: Path, kind: str, name: str) -> Grid:
-    book = Workbook(path, ReadOptions(sheet=name), path)
+def _sheet(book: Workbook, kind: str, name: str) -> Grid:
     grid, facts = book.grid, book.cells
     covered = {
         (row, column)
@@ -83,7 +85,7 @@ def _sheet(path: Path, kind: str, name: str) -> Grid:
         for row in range(top, bottom + 1)
         for column in range(left + 1, right + 1)
     }
-    formulas = formulas_of(path, kind, name) if facts.formulas or facts.without_value else {}
+    formulas = formulas_of(book.path, kind, name) if facts.formulas or facts.without_value else {}
     # a formula that is nothing but a text is that text
     texts = {
         spot: found[1].replace('""', '"')

@@ -14,11 +14,13 @@ from mudanza.core.values.row_columns import INNER, LINE
 from mudanza.core.work.crosswalks.proposing import fold
 from mudanza.core.work.loans.loan_book import MARK, MARKS, REMOVAL
 from mudanza.core.work.loans.returned.opened import LOOK, Grid
+from mudanza.core.work.loans.wording import WORDS
 
 #: the column of a returned table in which its rows' marks stand
 MARKED = f"{INNER}mark"
 #: of its headings so many must stand in one row, for it to be theirs
 _LEAST = 0.4
+_REMOVALS = [one.removal for one in WORDS.values()]
 _MIDNIGHT = r"^(\d{4}-\d{2}-\d{2}) 00:00:00$"
 
 
@@ -143,8 +145,10 @@ class _Table:
         expected = [*self.titles, REMOVAL]
         folded = [fold(one) for one in self.heading]
         for title in expected:
-            exactly = [n for n, one in enumerate(self.heading) if one == " ".join(title.split())]
-            nearly = [n for n, one in enumerate(folded) if one == fold(title) and self.heading[n] not in expected]
+            known = _REMOVALS if title == REMOVAL else [title]
+            exactly = [n for n, one in enumerate(self.heading) if one in [" ".join(one.split()) for one in known]]
+            words = {fold(one) for one in known}
+            nearly = [n for n, one in enumerate(folded) if one in words and self.heading[n] not in expected]
             at = exactly or nearly
             if not at:
                 continue

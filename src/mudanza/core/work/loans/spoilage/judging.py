@@ -68,6 +68,7 @@ class _Column:
         self.field, self.answer, self.known = field, answer, known
         self.typed = field.is_typed and field.separator is None
         self.told: list[Told] = []
+        self.ways: list[Spoilage] | None = None
         self.read: list[pl.Expr] = []
         self.mended: list[pl.Expr] = []
 
@@ -177,6 +178,12 @@ class _Column:
         )
 
     def _ways(self, cells: pl.DataFrame) -> list[Spoilage]:
+        """The ways in which such cells are spoilt; they depend on what was lent alone."""
+        if self.ways is None:
+            self.ways = self._ways_of(cells)
+        return self.ways
+
+    def _ways_of(self, cells: pl.DataFrame) -> list[Spoilage]:
         takes, before = self.field.type, cells["before"]
         if isinstance(takes, NumberType) and self.typed:
             return [*of_numbers(), *nothings(), *spaces()]
