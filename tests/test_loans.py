@@ -384,7 +384,7 @@ def test_a_loan_that_lacks_what_a_new_record_needs_says_so(lent: Path) -> None:
     told = program("lend", "people", "--columns", "paid", "--to", "few.xlsx", cwd=lent, status=0).out
     assert "Records cannot be added in it: a new one needs Full name" in told
     sheet = load_workbook(lent / "few.xlsx")["people"]
-    assert "cannot be added here: Full name" in sheet["A1"].comment.text
+    assert "cannot be added here: a new one would also need Full name" in sheet["A1"].comment.text
     assert sheet.protection.insertRows, "and the sheet takes no new rows"
     assert program("lend", "people", "--json", cwd=lent, status=0).json["needed"] == []
 
@@ -415,3 +415,105 @@ def test_a_heading_may_be_called_as_anything_inside(tmp_path: Path) -> None:
         "(record)": "9",
     }
     assert found["(record)"]["rule"].startswith("added by loan")
+
+
+def test_masked_and_shown_fields_stay_as_they_are(lent: Path) -> None:
+    """The same value has the same mask, which says nothing of it; masks come back as what they stand for, and what is new as it is."""
+    edit(lent / "incoming/a.csv", "4,Zé,,2,,D,", "4,Ana,,2,,D,")
+    program("build", "people", cwd=lent, status=0)
+    loan = program(
+        "lend", "people", "--mask", "name", "--show", "paid", "--to", "m.xlsx", "--json", cwd=lent, status=0
+    ).json
+    assert (loan["masked"], loan["locked"]) == (["Full name"], ["Paid"])
+    sheet = load_workbook(lent / "m.xlsx")["people"]
+    assert [row[1].value for row in sheet.iter_rows(min_row=2, max_row=5)] == ["*** 1", "*** 2", "*** 3", "*** 1"]
+    assert sheet["B2"].protection.locked and sheet["D2"].protection.locked and not sheet["F2"].protection.locked
+    assert b"Ana" not in (lent / "m.xlsx").read_bytes()
+    cells(lent / "m.xlsx", {"B3": "*** 3", "B4": "Evi", "D2": 1, "F4": "dog", "B5": "*** 9"})
+    document = program("receive", "m.xlsx", "--json", cwd=lent, status=1).json
+    changed = [(c["key"], c["field"], c["before"], c["after"]) for c in document["changes"]]
+    assert changed == [
+        ("P002", "Full name", "Rui", "Eva"),
+        ("P003", "Full name", "Eva", "Evi"),
+        ("P003", "Kind", None, "dog"),
+    ]
+    held = [(c["line"], c["field"], c["why"]) for c in document["held_cells"]]
+    assert held == [(5, "Full name", "loan.mask-unknown"), (2, "Paid", "loan.locked")]
+    assert "cannot be masked" in program("lend", "people", "--mask", "code", cwd=lent, status=2).err
+
+
+def test_rows_are_chosen_by_keys_and_by_what_a_check_finds(lent: Path) -> None:
+    (lent / "keys.txt").write_text("P003\nP001\n", encoding="utf-8")
+    (lent / "keys.csv").write_text("No;Code\n1;P002\n", encoding="utf-8")
+    for file, rows in (("keys.txt", 2), ("keys.csv", 1)):
+        assert program("lend", "people", "--keys", file, "--json", cwd=lent, status=0).json["rows"] == rows
+    (lent / "keys.txt").write_text("P003\nP777\n", encoding="utf-8")
+    assert (
+        "1 key of the file is in no record, as P777"
+        in program("lend", "people", "--keys", "keys.txt", cwd=lent, status=2).err
+    )
+    edit(lent / "out/people.csv", "P002;Rui;", "P002;a name that is too long;")
+    told = program("lend", "people", "--findings", "value.too-long", "--json", cwd=lent, status=0).json
+    assert told["rows"] == 1
+    assert "nothing to lend" in program("lend", "people", "--findings", "value.kind", cwd=lent, status=2).err
+
+
+def test_a_loan_for_each_branch(lent: Path) -> None:
+    told = program("lend", "people", "--by", "kind", "--json", cwd=lent, status=0).json["loans"]
+    assert [(one["whom"], one["rows"]) for one in told] == [("dog", 2), ("cat", 1), ("", 1)]
+    assert [one["id"] for one in told] == ["people-3-dog", "people-3-cat", "people-3-blank"]
+    with (lent / "loans/people-3.index.csv").open(encoding="utf-8-sig", newline="") as file:
+        assert [row["Kind"] if "Kind" in row else row["kind"] for row in csv.DictReader(file)] == ["dog", "cat", ""]
+    loans = program("ledger", "--loans", "--json", cwd=lent, status=0).json
+    assert {(one["loan"], one["whom"]) for one in loans} >= {("people-3-dog", "dog"), ("people-2", None)}
+    cells(lent / "loans/people-3-cat.xlsx", {"B2": "Ruy"})
+    document = program("receive", "loans/people-3-cat.xlsx", "--json", cwd=lent, status=0).json
+    assert [(c["key"], c["after"]) for c in document["changes"]] == [("P002", "Ruy")]
+
+
+@pytest.mark.parametrize("language", ["en", "pt", "es", "fr", "de"])
+@pytest.mark.parametrize("ending", ["xlsx", "ods", "csv"])
+def test_loans_speak_the_language_of_the_move(lent: Path, ending: str, language: str) -> None:
+    """Lent in any form and language, untouched, it changes nothing; its removal word is understood."""
+    settings = (lent / "mudanza.toml").read_text(encoding="utf-8")
+    (lent / "mudanza.toml").write_text(f'language = "{language}"\n{settings}', encoding="utf-8")
+    program("lend", "people", "--mask", "born", "--to", f"l.{ending}", cwd=lent, status=0)
+    document = program("receive", f"l.{ending}", "--json", cwd=lent, status=0).json
+    assert (document["changes"], document["held_cells"], document["undone"]) == ([], [], [])
+    if ending == "xlsx":
+        book = load_workbook(lent / f"l.{ending}")
+        word = next(v.formula1 for v in book["people"].data_validations.dataValidation if "G2" in str(v.sqref)).strip(
+            '"'
+        )
+        assert len(list(book.worksheets[1].iter_rows())) == 6
+        cells(lent / "l.xlsx", {"G3": word})
+        removed = program("receive", "l.xlsx", "--json", cwd=lent, status=0).json["removals"]
+        assert [one["Code"] for one in removed] == ["P002"]
+
+
+def test_a_later_loan_shows_what_was_accepted(lent: Path) -> None:
+    """The build does not know of it, the loan does; and what one loan said is no conflict with itself."""
+    cells(lent / "back.xlsx", {"B2": "Anna", "G5": "remove", "A6": "P900", "B6": "Neu", "E6": "J", "F6": "cat"})
+    program("receive", "back.xlsx", "--accept", cwd=lent, status=0)
+    program("lend", "people", "--to", "next.xlsx", cwd=lent, status=0)
+    sheet = load_workbook(lent / "next.xlsx")["people"]
+    rows = [tuple(c.value for c in row[:2]) for row in sheet.iter_rows(min_row=2) if row[0].value]
+    assert rows == [("P001", "Anna"), ("P002", "Rui"), ("P003", "Eva"), ("P900", "Neu")]
+    cells(lent / "next.xlsx", {"B2": "Anne", "B5": "Neuer"})
+    document = program("receive", "next.xlsx", "--json", cwd=lent, status=0).json
+    assert [(c["key"], c["before"], c["after"]) for c in document["changes"]] == [
+        ("P001", "Anna", "Anne"),
+        ("P900", "Neu", "Neuer"),
+    ]
+
+
+def test_texts_that_no_cell_holds_are_not_cut(move: Path) -> None:
+    (move / "l.json").write_text(
+        layout_json([{"name": "no", "titles": "No"}, {"name": "t", "titles": "Text"}], primaryKey="no")
+    )
+    (move / "f.csv").write_text(f"No,Text\n1,{'x' * 40_000}\n2,short\n")
+    loan = program("lend", "f.csv", "--layout", "l.json", "--to", "f.xlsx", "--json", cwd=move, status=0).json
+    assert (loan["fields"], loan["left_out"]) == (["No"], ["Text"])
+    loan = program("lend", "f.csv", "--layout", "l.json", "--to", "back.csv", "--json", cwd=move, status=0).json
+    assert loan["left_out"] == []
+    assert program("receive", "back.csv", "--json", cwd=move, status=0).json["changes"] == []

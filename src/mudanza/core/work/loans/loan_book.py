@@ -132,6 +132,10 @@ class _Sheet:
         sheet, lending = self.sheet, self.lending
         sheet.freeze_panes(1, len(lending.keys))
         sheet.autofilter(0, 0, self.records.height, self.removal + 1)
+        sheet.set_landscape()
+        sheet.set_paper(9)
+        sheet.fit_to_pages(1, 0)
+        sheet.repeat_rows(0)
         sheet.protect(
             "",
             {
