@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import json
 import datetime
 import shutil
 import subprocess
@@ -517,3 +518,111 @@ def test_texts_that_no_cell_holds_are_not_cut(move: Path) -> None:
     loan = program("lend", "f.csv", "--layout", "l.json", "--to", "back.csv", "--json", cwd=move, status=0).json
     assert loan["left_out"] == []
     assert program("receive", "back.csv", "--json", cwd=move, status=0).json["changes"] == []
+
+
+def decide(path: Path, decisions: dict[int, str]) -> None:
+    """Fill in a review: by the number of a row, what was decided."""
+    workbook = load_workbook(path)
+    sheet = workbook["review"]
+    for row in sheet.iter_rows(min_row=3):
+        if row[0].value and int(str(row[0].value)) in decisions:
+            row[7].value = decisions[int(str(row[0].value))]
+    workbook.save(path)
+
+
+def test_changes_are_accepted_one_by_one_in_a_review(lent: Path) -> None:
+    """A conflict is settled, a removal refused, a question answered; what is left open waits, and comes in another review."""
+    program("lend", "people", cwd=lent, status=0)
+    cells(lent / "loans/people-3.xlsx", {"B2": "Anna"})
+    program("receive", "loans/people-3.xlsx", "--accept", cwd=lent, status=0)
+    new = {"A6": "P900", "B6": "Neu", "E6": "J", "F6": "cat"}
+    cells(lent / "back.xlsx", {"B2": "Ann", "D2": 99, "B3": "Ruy", "G5": "remove", "B4": "Evi", **new})
+    told = program("receive", "back.xlsx", "--review", "--to", "review.xlsx", cwd=lent, status=1).out
+    assert "6 rows to accept or refuse" in told
+    sheet = load_workbook(lent / "review.xlsx")["review"]
+    rows = [[cell.value for cell in row[:7]] for row in sheet.iter_rows(min_row=3)]
+    assert [(row[1], row[2], row[3], row[4], row[5]) for row in rows] == [
+        ("change", "P001", "Paid", "1234,50", "99,00"),
+        ("change", "P002", "Full name", "Rui", "Ruy"),
+        ("change", "P003", "Full name", "Eva", "Evi"),
+        ("addition", "P900", None, None, "Code P900; Full name Neu; Active J; Kind cat"),
+        ("removal", "P004", None, "stays", "goes"),
+        ("conflict", "P001", "Full name", "Anna", "Ann"),
+    ]
+    # the workbook that came back is kept, whatever becomes of it
+    (lent / "back.xlsx").unlink()
+    decide(lent / "review.xlsx", {1: "accept", 2: "refuse", 4: "accept", 5: "refuse", 6: "Accept", 3: "perhaps"})
+    document = program("receive", "review.xlsx", "--accept", "--json", cwd=lent, status=1).json
+    assert [(c["key"], c["field"], c["after"]) for c in document["changes"]] == [
+        ("P001", "Paid", "99,00"),
+        ("P001", "Full name", "Ann"),
+    ]
+    assert ([r["Code"] for r in document["additions"]], document["removals"], document["conflicts"]) == (
+        ["P900"],
+        [],
+        [],
+    )
+    assert document["waiting"] == 1 and document["wrong"][0]["value"] == "perhaps"
+    assert table(lent / "loans/people-2/changes.csv") == [{"Code": "P001", "Full name": "Ann", "Paid": "99,00"}]
+    decide(lent / "review.xlsx", {3: "accept"})
+    document = program("receive", "review.xlsx", "--accept", "--json", cwd=lent, status=0).json
+    assert [(c["key"], c["field"], c["after"]) for c in document["changes"]] == [("P003", "Full name", "Evi")]
+    loans = program("ledger", "--loans", "--json", cwd=lent, status=0).json
+    assert {one["loan"]: one["state"] for one in loans}["people-2"] == "received"
+
+
+def test_some_of_it_is_accepted_and_the_rest_waits(lent: Path) -> None:
+    cells(lent / "back.xlsx", {"B2": "Anna", "D2": 99, "B3": "Ruy"})
+    document = program("receive", "back.xlsx", "--fields", "Paid", "--accept", "--json", cwd=lent, status=1).json
+    assert ([(c["key"], c["field"]) for c in document["changes"]], document["waiting"]) == ([("P001", "Paid")], 2)
+    document = program("receive", "back.xlsx", "--keys", "P002", "--accept", "--json", cwd=lent, status=1).json
+    assert ([(c["key"], c["field"]) for c in document["changes"]], document["waiting"]) == ([("P002", "Full name")], 1)
+    document = program("receive", "back.xlsx", "--accept", "--json", cwd=lent, status=0).json
+    assert ([(c["key"], c["field"]) for c in document["changes"]], document["waiting"]) == ([("P001", "Full name")], 0)
+
+
+def test_all_stands_in_one_file_with_the_words_of_the_target(lent: Path) -> None:
+    layout = json.loads((lent / "layouts/people.json").read_text(encoding="utf-8"))
+    action = {"name": "what", "titles": "What", "urn:mudanza:actions": {"add": "I", "change": "U", "remove": "D"}}
+    layout["tableSchema"]["columns"].append(action)
+    (lent / "layouts/people.json").write_text(json.dumps(layout), encoding="utf-8")
+    edit(lent / "plans/people.toml", "[fields]", "[fields]\nwhat = '\"I\"'")
+    program("build", "people", cwd=lent, status=0)
+    program("lend", "people", "--columns", "Full name,active,kind", "--to", "b.xlsx", cwd=lent, status=0)
+    new = {"A6": "P900", "B6": "Neu", "C6": "J", "D6": "cat"}
+    cells(lent / "b.xlsx", {"B2": "Anna", "E4": "remove", **new})
+    document = program("receive", "b.xlsx", "--accept", "--one-file", "--json", cwd=lent, status=0).json
+    files = {Path(one["path"]).name: lent / one["path"] for one in document["files"]}
+    assert [(row["Code"], row["Full name"], row["What"]) for row in table(files["import.csv"])] == [
+        ("P900", "Neu", "I"),
+        ("P001", "Anna", "U"),
+        ("P003", "", "D"),
+    ]
+    assert [row["What"] for row in table(files["undo-removals.csv"])] == ["I"]
+
+
+def test_three_ways_with_what_the_target_holds(lent: Path) -> None:
+    """Cell by cell: changed by them, by us, by both alike, by both otherwise; and what changed there without us."""
+    now = (lent / "out/people.csv").read_text(encoding="utf-8")
+    for old, new in (("P001;Ana;", "P001;Anna;"), ("P002;Rui;", "P002;Ruy;"), ("P003;Eva;", "P003;Evita;")):
+        assert old in now
+        now = now.replace(old, new)
+    (lent / "now.csv").write_text(now, encoding="utf-8")
+    cells(lent / "back.xlsx", {"B2": "Ann", "B3": "Ruy", "D5": 7})
+    document = program("receive", "back.xlsx", "--current", "now.csv", "--json", cwd=lent, status=1).json
+    assert [(c["key"], c["field"]) for c in document["changes"]] == [("P004", "Paid")]
+    assert [(c["key"], c["after"], c["now"], c["by"]) for c in document["conflicts"]] == [
+        ("P001", "Ann", "Anna", "the target")
+    ]
+    assert [(f["code"], f["value"]) for f in document["findings"] if f["code"] == "loan.changed-there"] == [
+        ("loan.changed-there", "P003: Evita")
+    ]
+    for rule, changes in (
+        ("returned", [("P001", "Anna", "Ann"), ("P004", "2,00", "7,00")]),
+        ("Full name=present", [("P004", "2,00", "7,00")]),
+    ):
+        document = program(
+            "receive", "back.xlsx", "--current", "now.csv", "--prefer", rule, "--json", cwd=lent, status=0
+        ).json
+        assert [(c["key"], c["before"], c["after"]) for c in document["changes"]] == changes
+        assert document["conflicts"] == []

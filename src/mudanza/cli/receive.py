@@ -14,6 +14,7 @@ from mudanza.core.work.shapes import return_shape
 
 if TYPE_CHECKING:
     from mudanza.core.work.loans.comparison import LoanReturn
+    from mudanza.core.work.loans.decision_sheets import WrongCell
     from mudanza.core.work.loans.spoilage.judging import Answer
 
 _SHOWN = 40
@@ -26,6 +27,17 @@ _SHOWN = 40
 @click.option("--undo", multiple=True, metavar="FIELD", help="Keep what was lent where this field came back spoilt.")
 @click.option("--as-edits", multiple=True, metavar="FIELD", help="Take what came back in this field as edits.")
 @click.option("--whole-rows", is_flag=True, help="Write all columns of changed rows, not only key and changed ones.")
+@click.option(
+    "--one-file", is_flag=True, help="Write all in one file, if the layout has a field for what becomes of a row."
+)
+@click.option("--review", is_flag=True, help="Write a workbook in which each change is accepted or refused.")
+@click.option("--to", type=click.Path(path_type=Path), metavar="FILE.xlsx", help="Where the review is to appear.")
+@click.option("--fields", metavar="A,B", help="Accept changes of these fields alone; the others wait.")
+@click.option("--keys", metavar="A,B", help="Accept what concerns these records alone; the others wait.")
+@click.option(
+    "--current", type=click.Path(path_type=Path), metavar="FILE", help="What the target holds now, as it exports it."
+)
+@click.option("--prefer", multiple=True, metavar="[FIELD=]returned|present", help="Which value is taken in a conflict.")
 @click.option("--loan", metavar="ID", help="The loan, if the workbook has lost its slip.")
 @set_option
 @wait_option
@@ -39,6 +51,13 @@ def command(
     undo: tuple[str, ...],
     as_edits: tuple[str, ...],
     whole_rows: bool,
+    one_file: bool,
+    review: bool,
+    to: Path | None,
+    fields: str | None,
+    keys: str | None,
+    current: Path | None,
+    prefer: tuple[str, ...],
     loan: str | None,
     parameters: dict[str, str],
     wait: float,
@@ -57,26 +76,59 @@ def command(
       mudanza receive back-from-maria.xlsx --accept
       mudanza receive back.xlsx --missing keep --accept
       mudanza receive back.csv --undo Town --as-edits Name
+      mudanza receive back.xlsx --review --to for-the-boss.xlsx
+      mudanza receive for-the-boss.xlsx --accept
+      mudanza receive back.xlsx --fields Phone,E-mail --accept
+      mudanza receive back.xlsx --current exported-today.csv --prefer Town=present
     """
     from mudanza.core.work.loans.comparison import Answers
     from mudanza.core.work.loans.decision_loan import kind_of_loan
-    from mudanza.core.work.loans.receive import receive
+    from mudanza.core.work.loans.receive import Way, receive, receive_review
+    from mudanza.core.work.loans.review import Only
 
     move = here(wait)
-    if (decisions := kind_of_loan(move, file, loan)) is not None:
+    way = Way(whole_rows, one_file, (to or Path()) if review else None)
+    wrong: list[WrongCell] = []
+    known = kind_of_loan(move, file, loan)
+    if known is not None and known[1] == "review":
+        result, wrong = receive_review(move, file, known[2], accept=accept, way=way)
+    elif known is not None:
         from mudanza.cli.receive_decisions import receive_decisions
 
-        ctx.exit(receive_decisions(move, file, decisions, accept, parameters, as_json))
-    said: dict[str, Answer] = {**dict.fromkeys(undo, "undo"), **dict.fromkeys(as_edits, "as edits")}
-    if set(undo) & set(as_edits):
-        raise click.UsageError(f"{next(iter(set(undo) & set(as_edits)))!r} cannot be undone and taken as edits.")
-    answers = Answers(missing, said)
-    result = receive(move, file, loan=loan, accept=accept, answers=answers, whole_rows=whole_rows)
+        ctx.exit(receive_decisions(move, file, known, accept, parameters, as_json))
+    else:
+        said: dict[str, Answer] = {**dict.fromkeys(undo, "undo"), **dict.fromkeys(as_edits, "as edits")}
+        if set(undo) & set(as_edits):
+            raise click.UsageError(f"{next(iter(set(undo) & set(as_edits)))!r} cannot be undone and taken as edits.")
+        only = Only(_names(fields), _names(keys)) if fields or keys else None
+        answers = Answers(missing, said, current, _rules(prefer))
+        result = receive(move, file, loan=loan, accept=accept, answers=answers, decisions=only, way=way)
     if as_json:
-        look.document(return_shape(result))
+        look.document(
+            {
+                **return_shape(result),
+                "wrong": [{"cell": one.cell, "value": one.value, "problem": one.problem} for one in wrong],
+            }
+        )
     else:
         _show(result, accept)
-    ctx.exit(0 if result.clean and result.blocked is None else 1)
+        for one in wrong:
+            look.say(f"  {one.cell}: {one.value!r} cannot be taken; it is to be {one.problem}.", style="bold")
+    ctx.exit(0 if result.clean and result.blocked is None and not wrong and not result.waiting else 1)
+
+
+def _rules(prefer: tuple[str, ...]) -> dict[str, str]:
+    rules = {}
+    for one in prefer:
+        name, _, which = one.rpartition("=")
+        if which not in ("returned", "present"):
+            raise click.BadParameter(f"{which!r} is neither returned nor present.", param_hint="--prefer")
+        rules[name or "*"] = which
+    return rules
+
+
+def _names(names: str | None) -> frozenset[str]:
+    return frozenset(one.strip() for one in names.split(",")) if names else frozenset()
 
 
 def _show(result: LoanReturn, accept: bool) -> None:
@@ -138,12 +190,19 @@ def _show(result: LoanReturn, accept: bool) -> None:
     look.say()
     if result.blocked is not None:
         look.say(f"Nothing can be accepted: {result.blocked}.", style="bold")
+    elif result.review is not None:
+        review = result.review
+        look.heading(f"review {review.id}", f"{look.plural(review.rows, 'row')} to accept or refuse")
+        look.columns([["workbook", review.workbook]])
+        look.say(f"  When it is decided: mudanza receive {review.workbook} --accept", style="dim")
     elif result.files:
         look.heading("files")
         look.columns([[f.path, look.size(f.size)] for f in result.files], right=(1,))
         if result.held:
             held = look.plural(result.held, "row")
             look.say(f"  The loan stays out for {held} held back: correct them in the workbook, and receive it again.")
+        if result.waiting:
+            look.say(f"  The loan stays out for {look.count(result.waiting)} that nobody has decided yet.")
     elif accept:
         look.say("Accepted: there was nothing to write.")
     else:

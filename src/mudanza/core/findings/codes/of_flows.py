@@ -370,6 +370,13 @@ CODES = [
         told("Phone of OW-000012 was accepted as '912' from a loan; the export still says '911'."),
     ),
     Code(
+        "loan.changed-there",
+        N,
+        "A field holds something else by now than when it was lent, and was not changed in the loan. It stays as it is there.",
+        "Nothing, unless nobody should have changed it.",
+        told("Town of OW-000012 was lent as Braga, and is Porto in the target."),
+    ),
+    Code(
         "loan.conflict",
         S,
         "The record was changed elsewhere since it was lent out.",

@@ -8,7 +8,6 @@ from pathlib import Path
 import polars as pl
 
 from mudanza.core.engine.local import in_order
-from mudanza.core.layouts.demands import ADD, CHANGE, REMOVE
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
@@ -17,23 +16,15 @@ from mudanza.core.state.contents import KEY
 from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import INNER
+from mudanza.core.work.action_words import ADDITIONS, CHANGES, REMOVALS, with_action
 from mudanza.core.work.again.against import ids_of
 from mudanza.core.work.again.before import in_layout
 from mudanza.core.work.behind import Behind
 from mudanza.core.work.difference import ChangedField, fields_changed, some_keys
 from mudanza.core.work.file_parts import PartFiles, parts_beside
 
-ADDITIONS, CHANGES, REMOVALS = "additions", "changes", "removals"
 _SETS = (ADDITIONS, CHANGES, REMOVALS)
 #: what becomes of the rows of each set, and of those that undo it
-_ACTIONS = {
-    ADDITIONS: ADD,
-    CHANGES: CHANGE,
-    REMOVALS: REMOVE,
-    f"undo-{ADDITIONS}": REMOVE,
-    f"undo-{CHANGES}": CHANGE,
-    f"undo-{REMOVALS}": ADD,
-}
 _ID = f"{INNER}id"
 
 
@@ -112,18 +103,9 @@ class ChangeSets:
         changed = {one.field for one in self.fields}
         return [title for title in self._titles if title in changed or title in self._keys]
 
-    def _worded(self, name: str, titles: list[str], rows: pl.DataFrame) -> tuple[list[str], pl.DataFrame]:
-        """The rows with the layout's word for what becomes of them, if it has one."""
-        action = self._plan.layout.action
-        word = (action.demands.actions or {}).get(_ACTIONS[name]) if action is not None else None
-        if action is None or word is None:
-            return titles, rows
-        titles = titles if action.title in titles else [*titles, action.title]
-        return titles, rows.with_columns(pl.lit(word).alias(action.title))
-
     def _write(self, name: str, titles: list[str], rows: pl.DataFrame) -> None:
         layout = self._plan.layout
-        titles, rows = self._worded(name, titles, rows)
+        titles, rows = with_action(layout, name, titles, rows)
         file = self._outputs.create(set_file(self._move, self._plan.name, layout, name))
         records = RecordFile(file, sink_of(layout).writer(layout, titles))
         records.write(rows)

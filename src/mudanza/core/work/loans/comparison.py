@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 
 import polars as pl
 
@@ -16,7 +17,15 @@ from mudanza.core.layouts.rules import blank_in_file, kind_problems, render, row
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE, WHY
-from mudanza.core.work.loans.conflicts import CHANGES, Conflict, Elsewhere, conflicts_of, told_conflict
+from mudanza.core.work.loans.conflicts import (
+    CHANGES,
+    Conflict,
+    Elsewhere,
+    changed_there,
+    conflicts_of,
+    preferred,
+    told_conflict,
+)
 from mudanza.core.work.loans.lent import KEY, ROW, Lent, keyed, row_mark, shown_text, with_changes
 from mudanza.core.work.loans.loan_book import REMOVAL
 from mudanza.core.work.loans.masks import is_mask, unmasked
@@ -40,6 +49,9 @@ class Answers:
 
     missing: str | None = None
     columns: Mapping[str, Answer] = field(default_factory=dict)
+    #: an export of what the target holds; and by field which of two values is taken in a conflict (returned, present)
+    current: Path | None = None
+    prefer: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -52,6 +64,15 @@ class Outcome:
     removals: pl.DataFrame
     held: pl.DataFrame
     held_rows: pl.DataFrame
+
+
+@dataclass(frozen=True)
+class Review:
+    """A review that was lent: its name, the workbook, and how much is to be decided in it."""
+
+    id: str
+    workbook: str
+    rows: int
 
 
 @dataclass(frozen=True)
@@ -73,6 +94,9 @@ class LoanReturn:
     groups: list[Group]
     blocked: str | None
     files: list[Digest] = field(default_factory=list)
+    #: how much nobody has decided yet
+    waiting: int = 0
+    review: Review | None = None
 
     @property
     def clean(self) -> bool:
@@ -124,7 +148,12 @@ class _Comparison:
         edits = self._edits(judged)
         additions = self._additions(sound, judged, unclear, elsewhere)
         changes = self._sound_edits(edits, removals)
-        conflicts = conflicts_of(lent, changes, removals, elsewhere)
+        there = changed_there(lent, changes, elsewhere)
+        self._tell_there(there, elsewhere)
+        changes = self._not_there_already(changes, elsewhere)
+        every_conflict = conflicts_of(changes, removals, elsewhere)
+        taken, conflicts = preferred(every_conflict, self.answers.prefer)
+        changes = self._as_preferred(changes, taken, [one for one in every_conflict if one not in (*taken, *conflicts)])
         self._say(*(told_conflict(conflict, table.shown) for conflict in conflicts))
         if conflicts:
             hit = pl.DataFrame([(c.key, c.field) for c in conflicts], schema=["key", "field"], orient="row")
@@ -138,6 +167,47 @@ class _Comparison:
         return LoanReturn(
             lent.id, lent.subject, lent.moment, rows.height, self.opened, outcome, tuple(self.told), conflicts, every, tally.groups(), self.blocked
         )  # fmt: skip
+
+    def _tell_there(self, there: pl.DataFrame, elsewhere: Elsewhere) -> None:
+        """What the target holds otherwise than it was lent, and nobody touched in the loan."""
+        for (name,), cells in there.partition_by("field", as_dict=True, maintain_order=True).items():
+            key, _, before, now = cells.row(0)
+            value, rule = (
+                f"{shown_text(key)}: {now or '(blank)'}",
+                f"{before or '(blank)'}, as lent; {cells.height:,} of them",
+            )
+            self._say(
+                Finding(
+                    "loan.changed-there",
+                    self.table.shown,
+                    field=str(name),
+                    value=value,
+                    rule=rule,
+                    hint=f"It stays as {elsewhere.name} has it.",
+                )
+            )
+
+    def _not_there_already(self, changes: pl.DataFrame, elsewhere: Elsewhere) -> pl.DataFrame:
+        """Changes without those that the target has already."""
+        if elsewhere.now is None or changes.is_empty() or self.answers.current is None:
+            return changes
+        titles = changes["field"].unique().to_list()
+        now = elsewhere.now.unpivot(titles, index=KEY, variable_name="field", value_name="after").rename({KEY: "key"})
+        return changes.join(now, on=["key", "field", "after"], how="anti", nulls_equal=True, maintain_order="left")
+
+    def _as_preferred(self, changes: pl.DataFrame, taken: list[Conflict], dropped: list[Conflict]) -> pl.DataFrame:
+        """Changes in which rules decided conflicts: those that are `taken` from what is there now, and not those that are `dropped`."""
+        if not taken and not dropped:
+            return changes
+        schema = {"key": pl.String, "field": pl.String, "now": pl.String, "taken": pl.Boolean}
+        rules = [(one.key, one.field, one.now, True) for one in taken] + [
+            (one.key, one.field, None, False) for one in dropped
+        ]
+        beside = changes.join(
+            pl.DataFrame(rules, schema=schema, orient="row"), on=["key", "field"], how="left", maintain_order="left"
+        )
+        before = pl.when(pl.col("taken")).then("now").otherwise("before").alias("before")
+        return beside.filter(pl.col("taken").fill_null(True)).with_columns(before).select(list(CHANGES))
 
     def _say(self, *findings: Finding) -> None:
         self.found.append(frame(list(findings)))

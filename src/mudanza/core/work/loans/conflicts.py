@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import polars as pl
 
 from mudanza.core.findings.finding import Finding
 from mudanza.core.state.loans import RECORD, REMOVED
+from mudanza.core.values.row_columns import INNER
 from mudanza.core.work.loans.lent import KEY, Lent, shown_text
 from mudanza.core.work.loans.loan_book import REMOVAL
 from mudanza.core.work.loans.wording import WORDS
@@ -21,6 +23,11 @@ CHANGES = {
     "line": pl.Int64,
     "cell": pl.String,
 }
+
+
+#: which of two values is taken
+RETURNED, PRESENT = "returned", "present"
+_THERE = {"key": pl.String, "field": pl.String, "before": pl.String, "now": pl.String}
 
 
 @dataclass(frozen=True)
@@ -47,9 +54,11 @@ class Elsewhere:
     accepted: pl.DataFrame
     keys: pl.Series
     now: pl.DataFrame | None
+    #: what it is called
+    name: str = ""
 
 
-def conflicts_of(lent: Lent, cells: pl.DataFrame, removals: pl.DataFrame, elsewhere: Elsewhere) -> list[Conflict]:
+def conflicts_of(cells: pl.DataFrame, removals: pl.DataFrame, elsewhere: Elsewhere) -> list[Conflict]:
     """Cells that were changed elsewhere too, by another loan or by a new build."""
     whole = elsewhere.accepted.filter(pl.col("field") == RECORD)
     accepted = elsewhere.accepted.filter(pl.col("field") != RECORD)
@@ -77,7 +86,7 @@ def conflicts_of(lent: Lent, cells: pl.DataFrame, removals: pl.DataFrame, elsewh
         .when(gone)
         .then(pl.lit("the record is gone"))
         .when(other)
-        .then(pl.lit(lent.file))
+        .then(pl.lit(elsewhere.name))
     )
     told = beside.select("key", "field", "before", "after", value.alias("now"), by.alias("by")).drop_nulls("by")
     conflicts = [Conflict(*row) for row in told.iter_rows()]
@@ -98,3 +107,29 @@ def told_conflict(conflict: Conflict, shown: str) -> Finding:
         rule="unchanged since it was lent",
         hint=f"Now {conflict.now} ({conflict.by}).",
     )
+
+
+def changed_there(lent: Lent, cells: pl.DataFrame, elsewhere: Elsewhere) -> pl.DataFrame:
+    """The lent cells that the target holds otherwise than they were lent, though nobody changed them in the loan: key, field, before, now."""
+    if elsewhere.now is None:
+        return pl.DataFrame(schema=_THERE)
+    titles = [f.title for f in lent.fields if f not in lent.keys]
+    parts = []
+    both = lent.before.join(elsewhere.now, on=KEY, how="inner", suffix=f"{INNER}there", maintain_order="left")
+    for title in titles:
+        before, now = pl.col(title), pl.col(f"{title}{INNER}there")
+        parts.append(
+            both.filter(before.ne_missing(now)).select(
+                pl.col(KEY).alias("key"), pl.lit(title).alias("field"), before.alias("before"), now.alias("now")
+            )
+        )
+    found = pl.concat([pl.DataFrame(schema=_THERE), *parts])
+    return found.join(cells.select("key", "field"), on=["key", "field"], how="anti", maintain_order="left")
+
+
+def preferred(conflicts: list[Conflict], prefer: Mapping[str, str]) -> tuple[list[Conflict], list[Conflict]]:
+    """The conflicts that the rules for fields decide for what came back, and those that no rule decides. The rule of `*` is that of all other fields."""
+    rules = [(one, prefer.get(one.field, prefer.get("*"))) for one in conflicts]
+    return [one for one, rule in rules if rule == RETURNED], [
+        one for one, rule in rules if rule not in (RETURNED, PRESENT)
+    ]

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import polars as pl
 
@@ -31,22 +33,35 @@ from mudanza.core.state.loans import (
 )
 from mudanza.core.values.digest import Digest, digest_of
 from mudanza.core.values.row_columns import INNER
+from mudanza.core.work.action_words import with_action
 from mudanza.core.work.file_parts import PartFiles
 from mudanza.core.work.loans.comparison import Answers, LoanReturn, compare_returned
 from mudanza.core.work.loans.conflicts import ACCEPTED, Elsewhere
-from mudanza.core.work.loans.lent import (
-    KEY,
-    Lent,
-    folder_of,
-    row_mark,
-    shown_text,
-    with_changes,
-)
+from mudanza.core.work.loans.decision_sheets import WrongCell
+from mudanza.core.work.loans.lent import KEY, Lent, folder_of, keyed, read_records, row_mark, shown_text, with_changes
 from mudanza.core.work.loans.present import present_records
 from mudanza.core.work.loans.returned.opened import Opened, open_returned
 from mudanza.core.work.loans.returned.table import find_table
 from mudanza.core.work.loans.returned.whose import headings_of_loans, whose_loan
+from mudanza.core.work.loans.review import (
+    Decisions,
+    Only,
+    answers_with,
+    decided,
+    kept_file,
+    lend_review,
+    read_decisions,
+)
 from mudanza.core.work.runs import RECEIVE
+
+
+@dataclass(frozen=True)
+class Way:
+    """How a change set is written: with all columns of changed rows, all in one file; and where a `review` is to appear (a file, or a folder for the usual name)."""
+
+    whole_rows: bool = False
+    one_file: bool = False
+    review: Path | None = None
 
 
 def receive(
@@ -56,9 +71,10 @@ def receive(
     loan: str | None = None,
     accept: bool = False,
     answers: Answers | None = None,
-    whole_rows: bool = False,
+    decisions: Decisions | Only | None = None,
+    way: Way | None = None,
 ) -> LoanReturn:
-    """Compare a file that came back with what was lent. With `accept`, write the change set.
+    """Compare a file that came back with what was lent. With `accept`, write the change set, in some `way`; of what was decided, if `decisions` says so.
 
     `loan` names the loan if the file has lost all that says so. Raises LoanError if the loan is unknown, another, or was received already.
     """
@@ -75,10 +91,30 @@ def receive(
             place=Place(shown),
             hint="Lend the records again for further changes.",
         )
-    result = _compared(lent, opened, shown, _elsewhere(move, ledger, lent), answers or Answers())
+    answers, way = answers or Answers(), way or Way()
+    if decisions is not None:
+        answers = answers_with(answers, decisions)
+    result = _compared(lent, opened, shown, _elsewhere(move, ledger, lent, answers.current), answers)
+    if decisions is not None:
+        result = decided(result, decisions)
+    if way.review is not None and result.blocked is None:
+        review = lend_review(move, lent, result, path, answers, way.review if way.review.suffix else None)
+        result = replace(result, review=review)
     if not accept or result.blocked is not None:
         return result
-    return _accept(move, ledger, lent, result, digest_of(path, shown), whole_rows)
+    return _accept(move, ledger, lent, result, digest_of(path, shown), way)
+
+
+def receive_review(
+    move: Move, path: Path, detail: Mapping[str, Any], *, accept: bool, way: Way | None = None
+) -> tuple[LoanReturn, list[WrongCell]]:
+    """What was decided in a review that came back, of the file that it is of. With `accept`, write the change set. Also the cells of the review that cannot be taken."""
+    decisions, wrong = read_decisions(path, detail, move.shown(path.resolve()))
+    answers = Answers(detail["missing"], detail["columns"])
+    result = receive(
+        move, kept_file(move, detail), loan=detail["of"], accept=accept, answers=answers, decisions=decisions, way=way
+    )
+    return result, wrong
 
 
 def _compared(lent: Lent, opened: Opened, shown: str, elsewhere: Elsewhere, answers: Answers) -> LoanReturn:
@@ -117,8 +153,8 @@ def _compared(lent: Lent, opened: Opened, shown: str, elsewhere: Elsewhere, answ
     return replace(chosen, findings=told, groups=tally.groups(), blocked=blocked)
 
 
-def _elsewhere(move: Move, ledger: Ledger, lent: Lent) -> Elsewhere:
-    """What other loans and builds did to the records meanwhile."""
+def _elsewhere(move: Move, ledger: Ledger, lent: Lent, current: Path | None) -> Elsewhere:
+    """What other loans and builds did to the records meanwhile; or what the target holds (`current`), if that is known."""
     noted = noted_loan(ledger, lent.id)
     cells = accepted_since(ledger, noted) if noted is not None else []
     accepted = pl.DataFrame(cells, schema=ACCEPTED, orient="row")
@@ -128,17 +164,29 @@ def _elsewhere(move: Move, ledger: Ledger, lent: Lent) -> Elsewhere:
         commas = key.str.replace_all(", ", INNER, literal=True)
         accepted = accepted.with_columns(pl.when(key.str.contains(INNER, literal=True)).then(key).otherwise(commas))
     accepted = accepted.unique(["key", "field"], keep="last", maintain_order=True)
+    if current is not None:
+        shown = move.shown(current.resolve())
+        if not current.is_file():
+            raise LoanError(
+                "the file of what the target holds does not exist.",
+                place=Place(shown),
+                hint="Name its export with --current.",
+            )
+        there = keyed(read_records(current, lent.layout, shown), lent.keys)
+        now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)
+        # what was accepted from other loans is in the target, or it is not
+        return Elsewhere(accepted.clear(), there[KEY], now, "the target")
     path = move.path(lent.file)
     if not path.is_file():
         return Elsewhere(accepted, lent.before[KEY].clear(), None)
     there = present_records(ledger, lent.subject, path, lent.layout, lent.file)
-    now = None
-    if digest_of(path).sha256 != lent.file_sha256:
-        now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)
-    return Elsewhere(accepted, there[KEY], now)
+    if digest_of(path).sha256 == lent.file_sha256:
+        return Elsewhere(accepted, there[KEY], None, lent.file)
+    now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)
+    return Elsewhere(accepted, there[KEY], now, lent.file)
 
 
-def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Digest, whole_rows: bool) -> LoanReturn:
+def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Digest, way: Way) -> LoanReturn:
     """Write the change set, what would undo it, and the rows held back; note in the ledger what was accepted. While rows are held back the loan stays out."""
     run = ledger.begin(RECEIVE, lent.id)
     folder = folder_of(move, lent.id)
@@ -153,7 +201,7 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
                 hint="`mudanza ledger --loans` tells.",
             )
         written: list[OutFile] = []
-        for name, titles, rows in _change_files(lent, result, whole_rows):
+        for name, titles, rows in _import_files(lent, result, way):
             if rows.height:
                 written += _for_import(outputs, folder / f"{name}{lent.layout.form.ending}", lent.layout, titles, rows)
         beside = [("held-back.csv", result.outcome.held_rows, Dialect(bom=True))]
@@ -167,8 +215,13 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
                 file.write(rows)
                 file.close()
         digests = [out.digest(move.shown(out.final)) for out in written]
-        accept_changes(ledger, known, _accepted_cells(lent, result), back=result.held == 0)
-        _keep(ledger, run, lent, result, whole_rows)
+        accept_changes(
+            ledger,
+            known,
+            _accepted_cells(lent, result),
+            back=result.held == 0 and not result.waiting and not result.conflicts,
+        )
+        _keep(ledger, run, lent, result, way.whole_rows)
         counts = {
             "read": result.rows,
             "changed": result.outcome.changes["key"].n_unique(),
@@ -178,6 +231,30 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
         }
         ledger.commit(run, outputs, counts, [came.as_dict()], [d.as_dict() for d in digests])
     return replace(result, files=digests)
+
+
+def _import_files(lent: Lent, result: LoanReturn, way: Way) -> list[tuple[str, list[str], pl.DataFrame]]:
+    """The import files as the target takes them: one for each action with its word, where the layout has words; or all in one."""
+    layout = lent.layout
+    files = [
+        (name, *with_action(layout, name, titles, rows))
+        for name, titles, rows in _change_files(lent, result, way.whole_rows)
+    ]
+    if not way.one_file:
+        return files
+    if layout.action is None:
+        raise LoanError(
+            "the layout has no field that says what becomes of a row, so all cannot stand in one file.",
+            place=Place(str(layout.path)),
+            hint='Add "urn:mudanza:actions" to the field that does, or leave --one-file out.',
+        )
+    whole = {name: (titles, rows) for name, titles, rows in files}
+    titles = [f.title for f in layout.fields]
+    parts = [
+        rows.with_columns(pl.lit(None, dtype=pl.String).alias(t) for t in titles if t not in named).select(titles)
+        for named, rows in (whole[one] for one in ("additions", "changes", "removals"))
+    ]
+    return [("import", titles, pl.concat(parts)), *((name, *whole[name]) for name in whole if name.startswith("undo-"))]
 
 
 def _for_import(outputs: Outputs, path: Path, layout: Layout, titles: list[str], rows: pl.DataFrame) -> list[OutFile]:
@@ -219,8 +296,10 @@ def _change_files(lent: Lent, result: LoanReturn, whole_rows: bool) -> list[tupl
     touched = result.outcome.changes["field"].unique().to_list()
     all_titles = [f.title for f in lent.layout.fields]
     columns = [t for t in all_titles if t in key_titles or whole_rows or t in touched]
-    old = lent.before.filter(pl.col(KEY).is_in(result.outcome.changes["key"].implode()))
-    new = with_changes(old, result.outcome.changes)
+    touched_rows = lent.before.filter(pl.col(KEY).is_in(result.outcome.changes["key"].implode()))
+    new = with_changes(touched_rows, result.outcome.changes)
+    # where a conflict was settled, it was not as it was lent
+    old = with_changes(touched_rows, result.outcome.changes.with_columns(pl.col("before").alias("after")))
     added = [f.title for f in lent.layout.fields if not f.left_out_of_additions]
     lacking = [pl.lit(None, dtype=pl.String).alias(t) for t in added if t not in result.outcome.additions.columns]
     additions = result.outcome.additions.with_columns(lacking)

@@ -54,6 +54,8 @@ def return_shape(result: LoanReturn) -> Shape:
         "conflicts": [{"key": shown_text(c.key), **of(c, "field before after now by")} for c in result.conflicts],
         "held_back": result.held,
         "blocked": result.blocked,
+        "waiting": result.waiting,
+        "review": of(result.review, "id workbook rows") if result.review is not None else None,
         "files": [digest_shape(d) for d in result.files],
         "findings": findings_shape(result.findings),
     }
