@@ -626,3 +626,38 @@ def test_three_ways_with_what_the_target_holds(lent: Path) -> None:
         ).json
         assert [(c["key"], c["before"], c["after"]) for c in document["changes"]] == changes
         assert document["conflicts"] == []
+
+
+def test_what_was_accepted_goes_into_later_builds(lent: Path) -> None:
+    """Until the source says so too; what the source says otherwise by then is told, and so is a correction of nobody."""
+    cells(lent / "back.xlsx", {"D2": 99, "B3": "Ruy", "C3": datetime.date(1990, 5, 6)})
+    program("receive", "back.xlsx", "--accept", "--correct", "--from", "Maria", cwd=lent, status=0)
+    with (lent / "corrections/people.csv").open(encoding="utf-8", newline="") as file:
+        said = [
+            (row["key"], row["field"], row["was"], row["is"], row["who"], row["loan"]) for row in csv.DictReader(file)
+        ]
+    assert said == [
+        ("P001", "Paid", "1234,50", "99,00", "Maria", "people-2"),
+        ("P002", "Full name", "Rui", "Ruy", "Maria", "people-2"),
+        ("P002", "Born", "", "06/05/1990", "Maria", "people-2"),
+    ]
+    edit(lent / "incoming/a.csv", "1234.5", "98")
+    edit(lent / "incoming/a.csv", "2,Rui,", "2,Ruy,")
+    (lent / "corrections/people.csv").open("a").write("P777,Paid,1,2,,,\n")
+    one = program("build", "people", "--json", cwd=lent).json["lists"][0]
+    rows = {row["Code"]: row for row in table(lent / "out/people.csv")}
+    assert (rows["P001"]["Paid"], rows["P002"]["Full name"], rows["P002"]["Born"]) == ("99,00", "Ruy", "06/05/1990")
+    told = {
+        g["code"]: (g["field"], g["example"]["value"])
+        for g in one["findings"]
+        if g["code"].startswith(("correction", "loan"))
+    }
+    assert told == {
+        "correction.source-changed": ("Paid", "98,00"),
+        "correction.there": ("Full name", "Ruy"),
+        "correction.made": ("Born", None),
+        "correction.unused": ("Paid", "P777"),
+    }
+    assert "06/05/1990" in program("preview", "people", "--json", cwd=lent).out
+    (lent / "corrections/people.csv").write_text("key,field,was,is,who\nP001,Payd,1,2,\n", encoding="utf-8")
+    assert "did you mean 'Paid'" in program("build", "people", cwd=lent, status=2).err

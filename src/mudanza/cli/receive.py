@@ -30,6 +30,8 @@ _SHOWN = 40
 @click.option(
     "--one-file", is_flag=True, help="Write all in one file, if the layout has a field for what becomes of a row."
 )
+@click.option("--correct", is_flag=True, help="Have later builds write what is accepted, too (corrections/LIST.csv).")
+@click.option("--from", "by", metavar="NAME", help="Who sent it back (who saved it).")
 @click.option("--review", is_flag=True, help="Write a workbook in which each change is accepted or refused.")
 @click.option("--to", type=click.Path(path_type=Path), metavar="FILE.xlsx", help="Where the review is to appear.")
 @click.option("--fields", metavar="A,B", help="Accept changes of these fields alone; the others wait.")
@@ -52,6 +54,8 @@ def command(
     as_edits: tuple[str, ...],
     whole_rows: bool,
     one_file: bool,
+    correct: bool,
+    by: str | None,
     review: bool,
     to: Path | None,
     fields: str | None,
@@ -79,6 +83,7 @@ def command(
       mudanza receive back.xlsx --review --to for-the-boss.xlsx
       mudanza receive for-the-boss.xlsx --accept
       mudanza receive back.xlsx --fields Phone,E-mail --accept
+      mudanza receive back.xlsx --accept --correct --from Maria
       mudanza receive back.xlsx --current exported-today.csv --prefer Town=present
     """
     from mudanza.core.work.loans.comparison import Answers
@@ -87,7 +92,7 @@ def command(
     from mudanza.core.work.loans.review import Only
 
     move = here(wait)
-    way = Way(whole_rows, one_file, (to or Path()) if review else None)
+    way = Way(whole_rows, one_file, by, correct, (to or Path()) if review else None)
     wrong: list[WrongCell] = []
     known = kind_of_loan(move, file, loan)
     if known is not None and known[1] == "review":

@@ -124,6 +124,7 @@ class _Assembly:
             ),
             own_steps=self.own_steps,
             totals=self._totals(),
+            corrections=self.around.corrections,
         )
 
     def _ask_of_rows(self) -> None:

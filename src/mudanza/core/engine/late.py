@@ -14,10 +14,12 @@ from mudanza.core.engine.knowing import LAST, THEIRS
 from mudanza.core.engine.numbering import JOINED, Fresh, number, same_numbers
 from mudanza.core.engine.recipe import Made, Recipe
 from mudanza.core.engine.repeats import SeenKeys
-from mudanza.core.findings.finding import frame, joined, subject
+from mudanza.core.findings.finding import Finding, frame, joined, subject
 from mudanza.core.findings.problem import Problem, flags, flags_of_rows, held
 from mudanza.core.language.value import Stage
 from mudanza.core.plans.leavers import HELD_BACK
+from mudanza.core.tables.corrections import KEY as CORRECTED_KEY
+from mudanza.core.tables.corrections import corrected
 from mudanza.core.tables.key_book import KeyBook
 from mudanza.core.values.hashing import fixed_hash
 from mudanza.core.values.row_columns import INNER, LINE, WHERE, WHY, file_and_line, key_text, shown_key
@@ -88,11 +90,15 @@ def run_late(recipe: Recipe, early: Early, memory: Memory, files: Sequence[str],
     )
     held_rows = held_rows.drop(ROW).join(_reasons(findings), on=LINE, how="left", maintain_order="left")
     texts = [made.text.expr.alias(made.field.title) for made in recipe.fields]
+    written, records = ended.rows.select(*texts, *extra), _hashes(recipe, ended)
+    if recipe.corrections and recipe.key:
+        written, records, told = _corrected(recipe, written, records, ended.rows[LINE], files, ended.rows[WHERE])
+        findings = joined([findings, told])
     return Ends(
-        written=ended.rows.select(*texts, *extra),
+        written=written,
         lines=ended.rows[LINE],
         places=ended.rows[WHERE],
-        records=_hashes(recipe, ended),
+        records=records,
         held=held_rows,
         findings=findings,
         skipped=skipped,
@@ -105,6 +111,34 @@ def run_late(recipe: Recipe, early: Early, memory: Memory, files: Sequence[str],
 def _missed(recipe: Recipe, early: Early, held: pl.DataFrame) -> pl.DataFrame:
     """The rows that are not written, if somebody wants to know."""
     return pl.concat([early.missed, missed_rows(recipe, held, HELD_BACK, pl.col(WHY))])
+
+
+def _corrected(
+    recipe: Recipe, written: pl.DataFrame, records: pl.Series, lines: pl.Series, files: Sequence[str], places: pl.Series
+) -> tuple[pl.DataFrame, pl.Series, pl.DataFrame]:
+    """The written records with what people corrected in them, their hashes, and what there is to tell."""
+    keys = [one.field.title for one in recipe.key_fields]
+    keyed = written.with_columns(key_text([pl.col(title) for title in keys]).alias(CORRECTED_KEY))
+    made, told = corrected(keyed, recipe.corrections)
+    if told.is_empty():
+        return written, records, frame([])
+    hashed = made.select(fixed_hash([pl.col(title) for title in recipe.titles]).alias("record")).to_series()
+    touched = pl.int_range(pl.len(), dtype=pl.UInt32).is_in(told["row"].unique().implode())
+    mixed = pl.DataFrame([hashed.alias("new"), records.alias("old")]).select(
+        pl.when(touched).then("new").otherwise("old").alias(records.name)
+    )
+    numbers = pl.DataFrame([places.alias("place")]).select(file_and_line(pl.col("place"))[0]).to_series()
+    found = []
+    for row, title, was, now, there, who in told.iter_rows():
+        blank = (there or "") == (was or "") or there == now
+        code = "correction.there" if there == now else "correction.made" if blank else "correction.source-changed"
+        rule = (
+            f"{was or '(blank)'} when it was corrected"
+            if code == "correction.source-changed"
+            else f"{now or '(blank)'} ({who or recipe.corrections.file})"
+        )
+        found.append(Finding(code, files[int(numbers[row])], int(lines[row]), field=title, value=there, rule=rule))
+    return made.drop(CORRECTED_KEY), mixed.to_series(), frame(found)
 
 
 def _hashes(recipe: Recipe, ended: _Settled) -> pl.Series:

@@ -13,6 +13,7 @@ from mudanza.core.findings.problem import Problem
 from mudanza.core.language.compiling import Watched
 from mudanza.core.language.value import Asked, Mint, Stage, Value, roots, run_stages
 from mudanza.core.layouts.layout import Field
+from mudanza.core.tables.corrections import Corrections
 from mudanza.core.values.key_rule import KeyRule
 from mudanza.core.values.row_columns import IN_TARGET, LINE
 
@@ -87,6 +88,7 @@ class Recipe:
     mentions: Mentions
     own_steps: bool
     totals: Totals = field(default_factory=Totals)
+    corrections: Corrections = field(default_factory=Corrections)
 
     @property
     def titles(self) -> list[str]:

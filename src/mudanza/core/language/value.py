@@ -11,6 +11,7 @@ import polars as pl
 from mudanza.core.findings.problem import Problem
 from mudanza.core.language.parameters import Parameters
 from mudanza.core.tables.by_hand import ByHand
+from mudanza.core.tables.corrections import Corrections
 from mudanza.core.tables.crosswalk import Crosswalk
 from mudanza.core.tables.lookup import Lookup
 from mudanza.core.values.kinds import Kind
@@ -203,6 +204,7 @@ class Surroundings:
     lookup: Callable[[str], Lookup]
     in_target: PartTable | None = None
     by_hand: ByHand = field(default_factory=ByHand)
+    corrections: Corrections = field(default_factory=Corrections)
     fates: Callable[[str], pl.DataFrame | None] = _no_fates
     target_ids: Callable[[str], PartTable] = _no_target
 

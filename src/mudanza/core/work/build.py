@@ -29,7 +29,7 @@ from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
 from mudanza.core.state.run_values import note_values
 from mudanza.core.state.sent import records_of, sent_by
 from mudanza.core.values.digest import Digest, digest_of
-from mudanza.core.values.row_columns import CORRECTED, SOURCE_COLUMN
+from mudanza.core.values.row_columns import CORRECTED, INNER, SOURCE_COLUMN, key_text
 from mudanza.core.work.accepted import accepted_cells, not_in_build, of_interest
 from mudanza.core.work.again.comparing import Difference
 from mudanza.core.work.again.sets import take_away
@@ -206,6 +206,8 @@ class _Collected:
         self.sent = [records_of(nothing, self._keys, pl.Series([], dtype=pl.UInt64))] if self._keys else []
         self.records = [nothing]
         self._of_loans: list[pl.DataFrame] = []
+        self._corrections = ready.recipe.corrections
+        self._corrected: list[pl.Series] = []
         self.unwritten = [pl.DataFrame(schema=MISSED)]
 
     def take(self, part: Part) -> None:
@@ -219,6 +221,20 @@ class _Collected:
             self._of_loans.append(of_interest(self._lent, part.written.select(self._titles), self._keys))
         if self.wanted:
             self.offered.append(part.written.select(self.wanted))
+        if self._corrections:
+            keys = part.written.select(key_text([pl.col(title) for title in self._keys]).alias("key")).to_series()
+            self._corrected.append(keys.filter(keys.is_in(self._corrections.cells["key"].implode())))
+
+    def unused_corrections(self) -> list[Finding]:
+        """The findings on corrections of records that were not written."""
+        if not self._corrections:
+            return []
+        seen = pl.concat([pl.Series("key", [], dtype=pl.String), *self._corrected])
+        unused = self._corrections.cells.filter(~pl.col("key").is_in(seen.implode()))
+        return [
+            Finding("correction.unused", self._corrections.file, line, field=title, value=key.replace(INNER, ", "))
+            for key, title, line in unused.select("key", "field", "line").iter_rows()
+        ]
 
     def lent_and_not_there(self, plan: Plan, shown: str) -> list[Finding]:
         """What was accepted from loans and the sources do not know of."""
@@ -282,7 +298,11 @@ def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked
         if asked.sets and not recipe.key:
             about.append(Finding("since.no-key", shown, rule="a primaryKey in the layout"))
         about += told(move, plan, turn.circle)
-        about += [*kept.lent_and_not_there(plan, shown), *differing(plan, shown, total, totals)]
+        about += [
+            *kept.unused_corrections(),
+            *kept.lent_and_not_there(plan, shown),
+            *differing(plan, shown, total, totals),
+        ]
         found = frame(about)
         total.tally.add(found)
         files.close(found)

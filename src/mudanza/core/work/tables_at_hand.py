@@ -17,6 +17,7 @@ from mudanza.core.language.parameters import Parameters
 from mudanza.core.language.value import FATES, TARGET_IDS, PartTable, Surroundings
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.by_hand_files import read_by_hand
+from mudanza.core.plans.correction_files import read_corrections
 from mudanza.core.plans.crosswalk_files import read_crosswalk
 from mudanza.core.plans.leavers import HELD_BACK
 from mudanza.core.plans.move import Move
@@ -80,6 +81,7 @@ class TablesAtHand:
             lookup=lambda name: self.lookup(plan, name),
             in_target=compared.table if compared is not None else None,
             by_hand=read_by_hand(self.move, plan.name),
+            corrections=read_corrections(self.move, plan.name, plan.layout),
             fates=self._fates_in,
             target_ids=self._target_ids,
         )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.findings.tally import Tally
 from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.layouts.layout import Layout
+from mudanza.core.plans.correction_files import with_corrections
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.csv_text import RowWriter
 from mudanza.core.sinks.formats import RecordFile, sink_of
@@ -61,6 +63,9 @@ class Way:
 
     whole_rows: bool = False
     one_file: bool = False
+    #: who sent it back, if its own properties do not say; and whether later builds are to have what is accepted
+    by: str | None = None
+    correct: bool = False
     review: Path | None = None
 
 
@@ -214,6 +219,8 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
                 file = RecordFile(written[-1], RowWriter(rows.columns, dialect))
                 file.write(rows)
                 file.close()
+        if way.correct:
+            written.append(_corrections(move, outputs, lent, result, way))
         digests = [out.digest(move.shown(out.final)) for out in written]
         accept_changes(
             ledger,
@@ -255,6 +262,19 @@ def _import_files(lent: Lent, result: LoanReturn, way: Way) -> list[tuple[str, l
         for named, rows in (whole[one] for one in ("additions", "changes", "removals"))
     ]
     return [("import", titles, pl.concat(parts)), *((name, *whole[name]) for name in whole if name.startswith("undo-"))]
+
+
+def _corrections(move: Move, outputs: Outputs, lent: Lent, result: LoanReturn, way: Way) -> OutFile:
+    """What was accepted as corrections of the list, which go before what its sources say."""
+    if lent.subject not in move.names("plans", ".toml"):
+        raise LoanError(
+            f"{lent.subject} is no list that is built, so no build can have what was accepted.",
+            hint="Leave --correct out.",
+        )
+    cells = result.outcome.changes.select("key", "field", "before", "after").rows()
+    who = way.by or result.opened.by or ""
+    path, text = with_corrections(move, lent.subject, cells, who, date.today().isoformat(), lent.id)
+    return outputs.create_text(path, text)
 
 
 def _for_import(outputs: Outputs, path: Path, layout: Layout, titles: list[str], rows: pl.DataFrame) -> list[OutFile]:
