@@ -661,3 +661,43 @@ def test_what_was_accepted_goes_into_later_builds(lent: Path) -> None:
     assert "06/05/1990" in program("preview", "people", "--json", cwd=lent).out
     (lent / "corrections/people.csv").write_text("key,field,was,is,who\nP001,Payd,1,2,\n", encoding="utf-8")
     assert "did you mean 'Paid'" in program("build", "people", cwd=lent, status=2).err
+
+
+def test_accepted_changes_go_back_into_the_old_program(lent: Path) -> None:
+    """By the plan read backwards: with the rows that it gives in the place of the old ones, the plan makes just what was accepted."""
+    born = datetime.date(1999, 12, 31)
+    cells(
+        lent / "back.xlsx",
+        {"B2": "Anna", "C3": born, "D2": 99.5, "E2": "N", "F3": "dog", "F4": "cat", "D4": None, "G5": "remove"},
+    )
+    program("receive", "back.xlsx", "--accept", cwd=lent, status=0)
+    document = program("carry-back", "people", "--json", cwd=lent, status=1).json
+    back = {
+        (one["key"], one["field"]): {c: (v["before"], v["after"]) for c, v in one["columns"].items()}
+        for one in document["carried"]
+    }
+    assert back == {
+        ("P001", "Full name"): {"Name": ("Ana", "Anna")},
+        ("P001", "Paid"): {"Paid": ("1234.5", "99.5")},
+        ("P001", "Active"): {"Active": ("y", "n")},
+        ("P002", "Born"): {"Born": (None, "1999-12-31")},
+        ("P002", "Kind"): {"Kind": ("C", "D")},
+        ("P003", "Kind"): {"Kind": (None, "C")},
+        ("P003", "Paid"): {"Paid": ("0", "")},
+    }
+    assert [(one["key"], one["field"], one["after"]) for one in document["by_hand"]] == [
+        ("P004", "(record)", "removed")
+    ]
+    with (lent / "out/people.carry-back.a.csv").open(encoding="utf-8-sig", newline="") as file:
+        new = {row["Id"]: row for row in csv.DictReader(file)}
+    with (lent / "incoming/a.csv").open(encoding="utf-8", newline="") as file:
+        reader = csv.DictReader(file)
+        rows, headings = [new.get(row["Id"], row) for row in reader], list(reader.fieldnames or [])
+    with (lent / "incoming/a.csv").open("w", encoding="utf-8", newline="") as file:
+        writer = csv.DictWriter(file, headings)
+        writer.writeheader()
+        writer.writerows(rows)
+    one = program("build", "people", "--json", cwd=lent, status=0).json["lists"][0]
+    assert [g["field"] for g in one["findings"] if g["code"] == "loan.not-in-build"] == ["(record)"]
+    again = program("carry-back", "people", "--json", cwd=lent, status=1).json
+    assert (again["carried"], again["there"]) == ([], 7)

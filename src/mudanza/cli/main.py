@@ -33,6 +33,7 @@ COMMANDS = {
     "keys": "Look into key books; enter what the target gave.",
     "lend": "Lend records out in a workbook for others to correct.",
     "receive": "Take a workbook back: every change, and the import files of it.",
+    "carry-back": "Turn what was accepted from loans into the old program's own columns.",
     "handed-over": "Note that the target took a build in; show what it holds.",
     "ledger": "Show runs, identifiers given out, and loans.",
     "explain": "Explain a finding or a step of the language.",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-_ENGLISH = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"]
+ENGLISH = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"]
 _NAMES = {
     "de": "januar februar märz|mrz|maerz april mai juni juli august september oktober november dezember",
     "en": "january february march april may june july august september|sept october november december",
@@ -35,5 +35,5 @@ def _table(language: str) -> dict[str, str]:
         short = {name[:3] for name in known if len({n.split("|")[0][:3] for n in _NAMES[language].split(" ")}) == 12}
         for name in {*known, *short}:
             for form in (name, f"{name}."):
-                table[form] = _ENGLISH[number]
+                table[form] = ENGLISH[number]
     return table

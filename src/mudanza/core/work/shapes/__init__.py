@@ -24,6 +24,7 @@ from mudanza.core.work.shapes.drafting import (
     survey_shape,
 )
 from mudanza.core.work.shapes.loans import (
+    carried_back_shape,
     codes_return_shape,
     decision_loan_shape,
     layout_return_shape,
@@ -48,6 +49,7 @@ __all__ = [
     "absent_shape",
     "answer_shape",
     "build_shape",
+    "carried_back_shape",
     "check_shape",
     "code_shape",
     "codes_return_shape",

@@ -15,6 +15,7 @@ from mudanza.core.work.shapes.common import (
 if TYPE_CHECKING:
     import polars as pl
 
+    from mudanza.core.work.going_back.carrying import CarriedBack
     from mudanza.core.work.loans.comparison import LoanReturn
     from mudanza.core.work.loans.crosswalk_sheets import CodesReturn
     from mudanza.core.work.loans.decision_loan import DecisionLoan
@@ -95,4 +96,21 @@ def codes_return_shape(result: CodesReturn) -> Shape:
         **of(result, "open"),
         "wrong": all_of(result.wrong, "cell value problem"),
         **of(result, "files"),
+    }
+
+
+def carried_back_shape(done: CarriedBack) -> Shape:
+    """What was carried back into the old program."""
+    return {
+        "list": done.list_name,
+        "carried": [
+            {
+                **of(one, "key field after source file line"),
+                "columns": {c: {"before": before, "after": after} for c, (before, after) in one.columns.items()},
+            }
+            for one in done.carried
+        ],
+        "by_hand": [{**of(one, "key field before after why"), "columns": dict(one.columns)} for one in done.by_hand],
+        "there": done.there,
+        "files": [digest_shape(d) for d in done.files],
     }

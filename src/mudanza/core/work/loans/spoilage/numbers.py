@@ -107,7 +107,7 @@ def of_numbers() -> Iterator[Spoilage]:
     )
     zero = WAS.is_null() & (IS == 0)
     yield _way("zeros for blanks", "blanks filled with 0", "ask", zero, BEFORE.is_null())
-    yield _way("blanks for zeros", "0 taken for nothing", "mark", (WAS == 0) & AFTER.is_null(), WAS == 0)
+    yield _way("blanks for zeros", "0 taken for nothing", "many", (WAS == 0) & AFTER.is_null(), WAS == 0)
 
 
 def _way(

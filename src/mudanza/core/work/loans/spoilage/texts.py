@@ -249,7 +249,7 @@ def nothings() -> Iterator[Spoilage]:
     yield Spoilage(
         "taken for nothing",
         "words taken for nothing",
-        "mark",
+        "many",
         (was & AFTER.is_null()).fill_null(False),
         was.fill_null(False),
     )
