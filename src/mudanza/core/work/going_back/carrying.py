@@ -111,6 +111,7 @@ class _Turning:
     def __init__(self, ready: Prepared, cells: pl.DataFrame) -> None:
         self.ready, self.recipe, self.cells = ready, ready.recipe, cells
         self.by_title = {made.field.title: made for made in self.recipe.fields}
+        self.books = ready.trial().books
         self.flows: dict[str, Flow | None] = {}
         self.used: dict[int, dict[tuple[str, str], int]] = {}
         for made in self.recipe.fields:
@@ -164,7 +165,7 @@ class _Turning:
                 rows = opened.rows(batch, intake.columns)
                 if rows.is_empty():
                     continue
-                made = run_whole(self.recipe, rows, self.ready.tables.books)
+                made = run_whole(self.recipe, rows, self.books)
                 key = made.select(key_text(keys).alias("key")).to_series()
                 hit = key.is_in(wanted.implode())
                 texts = made.select(one.text.expr.alias(one.field.title) for one in self.recipe.fields)
@@ -225,7 +226,7 @@ class _Turning:
             [{**standing.row, **{c: text or None for c, text in one.items()}} for one in known],
             schema=self._schema(standing),
         )
-        made = run_whole(self.recipe, rows, self.ready.tables.books)
+        made = run_whole(self.recipe, rows, self.books)
         texts = made.select(one.text.expr.alias(one.field.title) for one in self.recipe.fields)
         good = []
         for one, text in zip(known, texts.iter_rows(named=True), strict=True):
