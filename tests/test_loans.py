@@ -701,3 +701,45 @@ def test_accepted_changes_go_back_into_the_old_program(lent: Path) -> None:
     assert [g["field"] for g in one["findings"] if g["code"] == "loan.not-in-build"] == ["(record)"]
     again = program("carry-back", "people", "--json", cwd=lent, status=1).json
     assert (again["carried"], again["there"]) == ([], 7)
+
+
+def test_records_are_lent_again_as_they_are_now(lent: Path) -> None:
+    """What changed since is marked; a record that was changed at both ends is a conflict once, and not of the next loan."""
+    cells(lent / "back.xlsx", {"B2": "Anna"})
+    program("receive", "back.xlsx", "--accept", cwd=lent, status=0)
+    edit(lent / "incoming/a.csv", "2,Rui,", "2,Raul,")
+    program("build", "people", cwd=lent)
+    program("lend", "people-2", "--again", "--to", "again.xlsx", cwd=lent, status=0)
+    sheet = load_workbook(lent / "again.xlsx")["people"]
+    assert [sheet[f"B{n}"].value for n in (2, 3, 4)] == ["Anna", "Raul", "Eva"]
+    marked = [
+        cell.coordinate
+        for row in sheet.iter_rows(min_row=2, max_row=5, max_col=6)
+        for cell in row
+        if cell.fill.fgColor.rgb == "FFFFF1C9"
+    ]
+    assert marked == ["B3"]  # they know what they said themselves
+    cells(lent / "again.xlsx", {"B3": "Rui Sá"})
+    document = program("receive", "again.xlsx", "--json", cwd=lent, status=0).json
+    assert [(c["key"], c["before"], c["after"]) for c in document["changes"]] == [("P002", "Raul", "Rui Sá")]
+    assert "loan of records" in program("lend", "people-9", "--again", cwd=lent, status=2).err
+
+
+def test_rows_held_back_by_a_build_are_corrected_by_others(move: Path) -> None:
+    """They go into the next build beside the sources, which stay as they are, and need no word in the plan."""
+    before = program("build", "people", "--json", cwd=move, status=1).json["lists"][0]
+    program("lend", "people", "--held-back", "--whom", "Maria", "--to", "h.xlsx", cwd=move, status=0)
+    book = load_workbook(move / "h.xlsx")
+    sheet = book.worksheets[0]
+    at = {cell.value: cell.column for cell in sheet[1]}
+    assert [sheet.cell(n, at["(row)"]).value for n in (2, 3)] == ["4", "9"]
+    assert "flow.not-a-date" in sheet.cell(2, at["(why)"]).value
+    sheet.cell(2, at["Born"]).value = "1970-02-28"
+    sheet.cell(3, at["Kind"]).value = "C"
+    book.save(move / "h.xlsx")
+    old = (move / "incoming/a.csv").read_bytes()
+    program("receive", "h.xlsx", "--accept", "--from", "Maria", cwd=move, status=0)
+    after = program("build", "people", "--json", cwd=move, status=0).json["lists"][0]
+    assert (after["held_back"], after["written"]) == (0, before["written"] + before["held_back"])
+    assert (move / "incoming/a.csv").read_bytes() == old
+    assert "held nothing back" in program("lend", "people", "--held-back", cwd=move, status=2).err

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 @click.command("lend")
-@click.argument("subject", metavar="LIST|FILE", shell_complete=completing.subjects)
+@click.argument("subject", metavar="LIST|FILE|LOAN", shell_complete=completing.subjects)
 @click.option("--layout", "layout_name", metavar="FILE|NAME", help="The layout of a FILE.")
 @click.option("--columns", metavar="A,B", help="The fields to lend, besides the key (all).")
 @click.option("--show", metavar="A,B", help="Fields to be seen only.")
@@ -40,6 +40,16 @@ if TYPE_CHECKING:
 )
 @click.option("--by", metavar="FIELD", help="A loan for each value of this field, with a list of who has what.")
 @click.option("--whom", metavar="NAME", help="Who gets it (the value of --by).")
+@click.option(
+    "--held-back",
+    is_flag=True,
+    help="Lend the rows of LIST that the last build held back; corrected, they go into the next.",
+)
+@click.option(
+    "--again",
+    is_flag=True,
+    help="LIST is a loan: lend its records anew, as they are now, with what changed since marked.",
+)
 @click.option("--mapping", is_flag=True, help="Lend the plan of LIST as a mapping sheet, to be agreed.")
 @click.option("--crosswalks", is_flag=True, help="Lend the crosswalks of LIST, to be filled in.")
 @click.option(
@@ -62,6 +72,8 @@ def command(
     findings: str | None,
     by: str | None,
     whom: str | None,
+    held_back: bool,
+    again: bool,
     mapping: bool,
     crosswalks: bool,
     to: Path | None,
@@ -81,6 +93,8 @@ def command(
       mudanza lend owners --where '{@balance} > 100' --to for-maria.xlsx
       mudanza lend owners --by branch --mask phone
       mudanza lend owners --findings value.too-long --show "Owner code,Balance"
+      mudanza lend owners --held-back --whom Maria
+      mudanza lend owners-3 --again
       mudanza lend prices.csv --layout prices --to prices.ods
       mudanza lend owners --mapping
       mudanza lend owners --crosswalks --to codes-for-maria.xlsx
@@ -93,6 +107,16 @@ def command(
     from mudanza.core.work.loans.mapping_sheet import lend_mapping
 
     move = here(wait)
+    if again:
+        from mudanza.core.work.loans.lend import lend_again
+
+        loan = lend_again(move, subject, to=to)[0]
+        if as_json:
+            look.document(loan_shape(loan))
+        else:
+            look.heading(f"loan {loan.id}", look.plural(loan.rows, "row"))
+            _about(loan, several=False)
+        return
     if mapping or crosswalks:
         if mapping and crosswalks:
             raise click.UsageError("--mapping and --crosswalks are two workbooks; lend one after the other.")
@@ -111,18 +135,16 @@ def command(
     else:
         layout = load_plan(move, subject).layout
         path, name = built_file(move, subject, layout), subject
+    found = None if findings is None else "" if findings == "all" else findings
     choice = Choice(
-        _list(columns),
-        _list(show),
-        _list(mask),
-        where,
-        keys,
-        None if findings is None else "" if findings == "all" else findings,
-        by,
-        as_of,
-        parameters,
+        _list(columns), _list(show), _list(mask), where, keys, found, by, as_of=as_of, parameters=parameters
     )
-    loans = lend(move, Subject(name, path, layout), choice, to=to, whom=whom)
+    what = Subject(name, path, layout)
+    if held_back:
+        from mudanza.core.work.loans.held_back import held_back_subject
+
+        what, choice = held_back_subject(move, subject)
+    loans = lend(move, what, choice, to=to, whom=whom)
     if as_json:
         look.document(loan_shape(loans[0]) if by is None else {"loans": [loan_shape(one) for one in loans]})
         return
@@ -135,14 +157,14 @@ def command(
         )
     else:
         look.heading(f"loan {loans[0].id}", look.plural(loans[0].rows, "row"))
-    _about(loans[0], by is not None)
+    _about(loans[0], several=by is not None)
 
 
 def _list(names: str | None) -> list[str]:
     return [one.strip() for one in names.split(",")] if names else []
 
 
-def _about(loan: Loan, several: bool) -> None:
+def _about(loan: Loan, *, several: bool) -> None:
     """What stands in a loan, or in each of several."""
     rows = [] if several else [["workbook", loan.workbook]]
     rows.append(["fields", ", ".join(one for one in loan.fields if one not in loan.locked and one not in loan.masked)])

@@ -18,9 +18,18 @@ COLUMNS = ("key", "field", "was", "is", "who", "when", "loan")
 _BETWEEN = " | "
 
 
+#: what the source of corrected rows is called
+CORRECTIONS = "corrections"
+
+
+def held_back_corrections(move: Move, list_name: str) -> Path:
+    """The file of rows of a list that were held back and came back corrected; builds read it as one more source."""
+    return move.folder / CORRECTIONS / f"{list_name}.held-back.csv"
+
+
 def corrections_path(move: Move, list_name: str) -> Path:
     """The file that says what was corrected in the records of a list."""
-    return move.folder / "corrections" / f"{list_name}.csv"
+    return move.folder / CORRECTIONS / f"{list_name}.csv"
 
 
 def read_corrections(move: Move, list_name: str, layout: Layout) -> Corrections:

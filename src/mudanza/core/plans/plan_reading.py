@@ -9,6 +9,7 @@ from mudanza.core.documents.document import Section, read_toml
 from mudanza.core.documents.errors import PlanError, unknown
 from mudanza.core.layouts.csvw import MARK, read_layout
 from mudanza.core.layouts.layout import Layout
+from mudanza.core.plans.correction_files import CORRECTIONS, held_back_corrections
 from mudanza.core.plans.leavers import read_leavers
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import ENDS, NOWHERE, Expectation, LookupTable, Plan, Source
@@ -54,6 +55,10 @@ def plan_from(node: Section, move: Move, name: str, *, draft: bool = False) -> P
     nodes = node.tables("source", "a source")
     sources = tuple(_source(one) for one in nodes)
     _no_twins(nodes, sources)
+    returned = held_back_corrections(move, name)
+    if returned.is_file():
+        # what helpers corrected comes in without a word in the plan
+        sources = (*sources, Source(CORRECTIONS, ReadOptions(), move.shown(returned)))
     rows = node.table("rows").only(_ROWS)
     lookups = {key: _lookup(node.table("lookup"), key, move) for key in node.table("lookup").content}
     return Plan(

@@ -32,6 +32,8 @@ class Choice:
     keys: Path | None = None
     found: str | None = None
     by: str | None = None
+    #: the loan that is lent again: its records, as they are now
+    again: str | None = None
     #: the day that `within` counts from, and values given at run time
     as_of: date | None = None
     parameters: Mapping[str, str] | None = None

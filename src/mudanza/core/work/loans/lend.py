@@ -10,7 +10,8 @@ from typing import Any
 
 import polars as pl
 
-from mudanza.core.documents.errors import LoanError, Place
+from mudanza.core.documents.errors import LoanError, Place, unknown
+from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.layouts.form import CSV, ODS, Form
 from mudanza.core.layouts.layout import Field, Layout
@@ -23,12 +24,13 @@ from mudanza.core.sinks.sheet_cells import MOST_CHARACTERS
 from mudanza.core.sinks.writer import Writer
 from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
-from mudanza.core.state.loans import last_change, note_loan
+from mudanza.core.state.loans import all_loans, last_change, note_loan, noted_loan
 from mudanza.core.values.digest import Digest, digest_of
+from mudanza.core.values.row_columns import INNER
 from mudanza.core.work.check import check
 from mudanza.core.work.crosswalks.proposing import fold
 from mudanza.core.work.loans.choosing import Choice, ChosenFields, chosen_fields, chosen_rows, with_findings
-from mudanza.core.work.loans.lent import LAYOUT
+from mudanza.core.work.loans.lent import KEY, LAYOUT, ROW, Lent, open_loan
 from mudanza.core.work.loans.loan_book import MARKS, REMOVAL, SLIP, Lending, explanation, most_rows, workbook_pieces
 from mudanza.core.work.loans.masks import masked
 from mudanza.core.work.loans.present import present_records
@@ -83,6 +85,9 @@ def lend(
     if choice.found is not None:
         told = check(subject.path, subject.layout, shown=shown).findings
         records = with_findings(records, told, choice.found)
+    earlier = open_loan(move, ledger, choice.again, shown) if choice.again is not None else None
+    if earlier is not None:
+        records = records.filter(pl.col(KEY).is_in(earlier.before[KEY].implode()))
     records = chosen_rows(records, subject.layout, choice, shown, move.parameters)
     ending = to.suffix.lower() if to is not None and to.suffix else XLSX_FILE
     if ending not in FORMS:
@@ -95,7 +100,7 @@ def lend(
     if choice.by is not None and to is not None and to.suffix:
         raise LoanError(f"{to.name} is one file, and --by makes several.", place=Place(str(to)), hint="Name a folder.")
     run = ledger.begin("lend", subject.name)
-    maker = _Maker(move, ledger, run, subject, choice, fields, ending)
+    maker = _Maker(move, ledger, run, subject, choice, fields, ending, earlier)
     with ledger.held(run), Outputs(str(run)) as outputs:
         sweep_behind(move, ledger)
         source = digest_of(subject.path, shown)
@@ -141,6 +146,7 @@ class _Maker:
     choice: Choice
     chosen: ChosenFields
     ending: str
+    earlier: Lent | None = None
 
     def make(
         self, outputs: Outputs, loan: str, records: pl.DataFrame, to: Path | None, whom: str | None, source: Digest
@@ -177,7 +183,8 @@ class _Maker:
             *chosen.needed,
             *(f.title for f in chosen.fields if f.title in left_out and f.required and f.default is None),
         ]
-        lending = Lending(fields, chosen.keys, slip, chosen.locked, chosen.masked, needed, move.language)
+        changed = _changed_since(self.earlier, records, [f.title for f in fields]) if self.earlier is not None else {}
+        lending = Lending(fields, chosen.keys, slip, chosen.locked, chosen.masked, needed, move.language, changed)
         by_title = {f.title: f for f in fields}
         lent = records.with_columns(masked(by_title[title], records) for title in chosen.masked)
         book = outputs.create(final)
@@ -208,6 +215,31 @@ class _Maker:
             whom,
         )
         return made, [digest, book.digest(name)]
+
+
+def lend_again(move: Move, loan: str, *, to: Path | None = None) -> list[Loan]:
+    """Lend the records of a loan anew, as they are now, to the same people; what changed since is marked. Raises LoanError where the loan is unknown, or of decisions."""
+    known = noted_loan(ledger_of(move), loan)
+    if known is None or "kind" in known.detail:
+        names = [one.id for one in all_loans(ledger_of(move)) if "kind" not in one.detail]
+        raise LoanError(unknown("loan of records", loan, names), hint="`mudanza ledger --loans` lists the loans.")
+    detail = known.detail
+    subject = Subject(known.subject, move.path(detail["file"]), read_layout(move.path(detail["layout"])))
+    choice = Choice(detail["columns"], detail.get("locked", ()), detail.get("masked", ()), again=loan)
+    return lend(move, subject, choice, to=to, whom=detail.get("whom"))
+
+
+def _changed_since(earlier: Lent, records: pl.DataFrame, titles: Sequence[str]) -> dict[str, frozenset[int]]:
+    """By title the rows of records in which something else stands than when they were lent before."""
+    numbered = records.with_row_index(ROW)
+    there = [title for title in titles if title in earlier.before.columns]
+    both = numbered.join(earlier.before.drop(ROW), on=KEY, how="inner", suffix=f"{INNER}before")
+    found = {}
+    for title in there:
+        rows = both.filter(pl.col(title).ne_missing(pl.col(f"{title}{INNER}before")))[ROW]
+        if rows.len():
+            found[title] = frozenset(rows.to_list())
+    return found
 
 
 def _unheld(fields: Sequence[Field], records: pl.DataFrame) -> list[str]:

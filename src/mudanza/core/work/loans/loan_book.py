@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import polars as pl
@@ -26,6 +26,8 @@ MARK = r"(.+):([0-9]+):([0-9a-f]{6})"
 #: blank rows below the records that carry the same helps, for additions
 _SPARE = 200
 _HEAD, _GREY, _TINT, _LINE = "#E7ECEF", "#5B6770", "#F4F7F2", "#C9D1D6"
+#: the ground of cells that changed since they were lent before
+_FRESH = "#FFF1C9"
 _MEASURED = 200
 _TALLEST = 60
 
@@ -41,6 +43,8 @@ class Lending:
     masked: Sequence[str] = ()
     needed: Sequence[str] = ()
     language: str = "en"
+    #: by title the rows of cells that changed since they were lent before
+    changed: Mapping[str, frozenset[int]] = field(default_factory=dict)
 
     @property
     def words(self) -> Words:
@@ -51,9 +55,9 @@ class Lending:
         """The mark of a record by its number."""
         return pl.format("{}:{}:{}", pl.lit(self.slip["loan"]), row, pl.lit(mark_of(self.slip["lent"])))
 
-    def shut(self, field: Field) -> bool:
+    def shut(self, one: Field) -> bool:
         """Whether a field can be seen only."""
-        return field in self.keys or field.title in self.locked or field.title in self.masked
+        return one in self.keys or one.title in self.locked or one.title in self.masked
 
 
 def most_rows() -> int:
@@ -206,8 +210,11 @@ class _Sheet:
         marks = self.records.select(self.lending.mark(pl.int_range(pl.len()))).to_series().to_list()
         string, number, blank = self.sheet.write_string, self.sheet.write_number, self.sheet.write_blank
         numbers, last = range(len(columns)), self.removal + 1
+        fresh = frozenset().union(*self.lending.changed.values())
         for row, (mark, *cells) in enumerate(zip(marks, *columns, strict=True), start=1):
-            for column, value, form in zip(numbers, cells, formats, strict=True):
+            for column, value, form in zip(
+                numbers, cells, formats if row - 1 not in fresh else self._marked(row - 1, formats), strict=True
+            ):
                 if value.__class__ is str:
                     # texts, words, and what a spreadsheet could not hold exactly
                     string(row, column, value, form)
@@ -216,6 +223,21 @@ class _Sheet:
                 else:
                     number(row, column, value, form)
             string(row, last, mark)
+
+    def _marked(self, row: int, formats: Sequence[Any]) -> list[Any]:
+        """The formats of a row in which some cells changed since they were lent before."""
+        marked = []
+        for one, form in zip(self.lending.fields, formats, strict=True):
+            if row in self.lending.changed.get(one.title, ()):
+                look = {
+                    "num_format": number_format(one),
+                    "locked": self.lending.shut(one),
+                    "valign": "top",
+                    "bg_color": _FRESH,
+                }
+                form = self._tinted(f"{one.title} changed", look)
+            marked.append(form)
+        return marked
 
     def _room(self) -> None:
         """Tinted rows for new records, as many as people see at once; those below take them too."""

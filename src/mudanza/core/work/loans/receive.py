@@ -40,6 +40,7 @@ from mudanza.core.work.file_parts import PartFiles
 from mudanza.core.work.loans.comparison import Answers, LoanReturn, compare_returned
 from mudanza.core.work.loans.conflicts import ACCEPTED, Elsewhere
 from mudanza.core.work.loans.decision_sheets import WrongCell
+from mudanza.core.work.loans.held_back import corrected_rows, of_held_back
 from mudanza.core.work.loans.lent import KEY, Lent, folder_of, keyed, read_records, row_mark, shown_text, with_changes
 from mudanza.core.work.loans.present import present_records
 from mudanza.core.work.loans.returned.opened import Opened, open_returned
@@ -206,7 +207,16 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
                 hint="`mudanza ledger --loans` tells.",
             )
         written: list[OutFile] = []
-        for name, titles, rows in _import_files(lent, result, way):
+        corrects = of_held_back(lent)
+        if corrects is not None and (result.outcome.removals.height or result.outcome.additions.height):
+            raise LoanError(
+                "rows that were held back can be corrected, not removed or added.",
+                place=Place(came.path),
+                hint="A row that is not to go at all is said so with `mudanza preview LIST --key KEY --exclude WHY`.",
+            )
+        if corrects is not None and result.outcome.changes.height:
+            written.append(corrected_rows(move, outputs, lent, corrects, result.outcome.changes))
+        for name, titles, rows in _import_files(lent, result, way) if corrects is None else ():
             if rows.height:
                 written += _for_import(outputs, folder / f"{name}{lent.layout.form.ending}", lent.layout, titles, rows)
         beside = [("held-back.csv", result.outcome.held_rows, Dialect(bom=True))]
@@ -228,7 +238,8 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
             _accepted_cells(lent, result),
             back=result.held == 0 and not result.waiting and not result.conflicts,
         )
-        _keep(ledger, run, lent, result, way.whole_rows)
+        if corrects is None:
+            _keep(ledger, run, lent, result, way.whole_rows)
         counts = {
             "read": result.rows,
             "changed": result.outcome.changes["key"].n_unique(),
