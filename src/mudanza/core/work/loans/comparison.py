@@ -216,14 +216,20 @@ class _Comparison:
 
     def _columns(self, sound: pl.DataFrame) -> Iterator[tuple[Field, pl.DataFrame]]:
         """What was lent in each column and what came back, without the cells that hold no value."""
-        both = sound.filter(pl.col(AT).is_not_null()).join(
-            self.lent.before, left_on=AT, right_on=ROW, how="inner", suffix=f"{INNER}lent", maintain_order="left"
-        )
+        there, lent = sound.filter(pl.col(AT).is_not_null()), self.lent.before
+        if there[AT].equals(lent[ROW].alias(AT)):
+            # they came back in the order in which they were lent
+            both = there.hstack(lent.rename(lambda name: f"{name}{INNER}lent"))
+        else:
+            beside = lent.rename(lambda name: name if name == ROW else f"{name}{INNER}lent")
+            both = there.join(beside, left_on=AT, right_on=ROW, how="inner", maintain_order="left")
         no_values = self._no_values()
         for one in self.lent.fields:
             if one in self.lent.keys or one.title not in self.table.places:
                 continue
             before, after = pl.col(f"{one.title}{INNER}lent"), pl.col(one.title)
+            if one.title not in no_values and not both.select(before.ne_missing(after).any()).item():
+                continue
             cells = both.select(
                 pl.col(LINE).alias("line"),
                 pl.col(AT).alias("at"),
@@ -400,7 +406,8 @@ class _Comparison:
         unclear.update(line for line in new[LINE] if line in set(odd))
         wanted = [f for f in lent.layout.fields if not f.left_out_of_additions]
         wrong = [self._broken_rules(new, wanted), self._broken_rows(new)]
-        taken = new.filter(pl.col(KEY).is_in(elsewhere.keys.implode())).select(KEY, LINE).rows()
+        there_already = elsewhere.keys().implode() if new.height else pl.Series(dtype=pl.String).implode()
+        taken = new.filter(pl.col(KEY).is_in(there_already)).select(KEY, LINE).rows()
         title, rule = lent.keys[0].title, f"not yet in {lent.file}"
         wrong.append(frame([table.finding("key.repeated", title, line, shown_text(key), rule) for key, line in taken]))
         for one in wrong:

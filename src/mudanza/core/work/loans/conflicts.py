@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 import polars as pl
@@ -52,7 +52,7 @@ class Elsewhere:
     and the lent records as they stand there now (None if the file is as it was lent, or gone)."""
 
     accepted: pl.DataFrame
-    keys: pl.Series
+    keys: Callable[[], pl.Series]
     now: pl.DataFrame | None
     #: what it is called
     name: str = ""

@@ -156,7 +156,7 @@ class _Maker:
         home = move.folder / "loans"
         final = to if to is not None and to.suffix else (to or home) / f"{loan}{self.ending}"
         snapshot = outputs.create(home / loan / "lent.csv")
-        writer = csv_text.writer(subject.layout, [f.title for f in subject.layout.fields])
+        writer = csv_text.writer(replace(subject.layout, dialect=Dialect()), [f.title for f in subject.layout.fields])
         snapshot.write(writer.head())
         snapshot.write(writer.rows(records))
         kept = outputs.create(home / loan / LAYOUT)
@@ -199,6 +199,7 @@ class _Maker:
             "locked": chosen.locked,
             "whom": whom,
             "changes": last_change(self.ledger),
+            "plain": True,
         }
         note_loan(self.ledger, self.run, loan, subject.name, detail)
         name = move.shown(final)

@@ -76,7 +76,10 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
             place=Place(str(snapshot)),
             hint="Restore it from a backup.",
         )
-    before = keyed(read_records(snapshot, layout, move.shown(snapshot), as_lent=True), key_fields(layout))
+    rows = (
+        _plain(snapshot) if detail.get("plain") else read_records(snapshot, layout, move.shown(snapshot), as_lent=True)
+    )
+    before = keyed(rows, key_fields(layout))
     before = before.with_row_index(ROW).with_columns(pl.col(ROW).cast(pl.Int64))
     fields = [layout.field_named(title) for title in detail["columns"]]
     lent = Lent(
@@ -94,6 +97,12 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
         locked=tuple(detail.get("locked", ())),
     )
     return _with_accepted(lent, accepted_from(ledger, name))
+
+
+def _plain(snapshot: Path) -> pl.DataFrame:
+    """What was lent, as it was kept: plain CSV, whatever the layout says."""
+    rows = pl.read_csv(snapshot, infer_schema=False, empty_string_is_null=True)
+    return rows.with_columns(pl.int_range(2, pl.len() + 2, dtype=pl.Int64).alias(LINE))
 
 
 def _with_accepted(lent: Lent, cells: list[tuple[str, str, str | None]]) -> Lent:

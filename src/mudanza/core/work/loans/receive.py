@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import date
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -181,15 +182,16 @@ def _elsewhere(move: Move, ledger: Ledger, lent: Lent, current: Path | None) -> 
         there = keyed(read_records(current, lent.layout, shown), lent.keys)
         now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)
         # what was accepted from other loans is in the target, or it is not
-        return Elsewhere(accepted.clear(), there[KEY], now, "the target")
+        return Elsewhere(accepted.clear(), lambda: there[KEY], now, "the target")
     path = move.path(lent.file)
     if not path.is_file():
-        return Elsewhere(accepted, lent.before[KEY].clear(), None)
-    there = present_records(ledger, lent.subject, path, lent.layout, lent.file)
+        return Elsewhere(accepted, lambda: lent.before[KEY].clear(), None)
     if digest_of(path).sha256 == lent.file_sha256:
-        return Elsewhere(accepted, there[KEY], None, lent.file)
+        keys = partial(present_records, ledger, lent.subject, path, lent.layout, lent.file)
+        return Elsewhere(accepted, lambda: keys()[KEY], None, lent.file)
+    there = present_records(ledger, lent.subject, path, lent.layout, lent.file)
     now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)
-    return Elsewhere(accepted, there[KEY], now, lent.file)
+    return Elsewhere(accepted, lambda: there[KEY], now, lent.file)
 
 
 def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Digest, way: Way) -> LoanReturn:

@@ -107,15 +107,11 @@ def _share(same: pl.Series) -> float:
 
 def _by_mark(lent: Lent, rows: pl.DataFrame) -> pl.Series:
     """The lent records of rows by their marks."""
-    mark = pl.col(MARKED).str.strip_chars().str.extract_groups(MARK)
-    parts = rows.select(mark.alias("m")).unnest("m")
-    loan, row, digest = (parts[name] for name in parts.columns)
-    ours = (loan == lent.id) & (digest == lent.mark)
-    return (
-        row.cast(pl.Int64, strict=False)
-        .zip_with(ours.fill_null(False), pl.Series([None] * len(row), dtype=pl.Int64))
-        .alias(AT)
-    )
+    before, behind = f"{lent.id}:", f":{lent.mark}"
+    mark = pl.col(MARKED).str.strip_chars()
+    ours = mark.str.starts_with(before) & mark.str.ends_with(behind)
+    number = mark.str.strip_prefix(before).str.strip_suffix(behind).cast(pl.Int64, strict=False)
+    return rows.select(pl.when(ours).then(number).alias(AT)).to_series()
 
 
 class _Pairing:

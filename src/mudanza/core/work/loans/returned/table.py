@@ -20,6 +20,7 @@ from mudanza.core.work.loans.wording import WORDS
 MARKED = f"{INNER}mark"
 #: of its headings so many must stand in one row, for it to be theirs
 _LEAST = 0.4
+_LOOK_FOR_MARKS = 2000
 _REMOVALS = [one.removal for one in WORDS.values()]
 _MIDNIGHT = r"^(\d{4}-\d{2}-\d{2}) 00:00:00$"
 
@@ -89,7 +90,9 @@ class Table:
 def text_of(column: int) -> pl.Expr:
     """The texts of a column of a grid; null where there is nothing but spaces. Sheets have dates with a midnight."""
     text = pl.col(f"c{column}")
-    return pl.when(text.str.strip_chars() != "").then(text.str.replace(_MIDNIGHT, "$1")).alias(f"c{column}")
+    filled = pl.when(text.str.strip_chars().str.len_bytes() > 0).then(text)
+    day = pl.when(text.str.ends_with(" 00:00:00")).then(text.str.replace(_MIDNIGHT, "$1")).otherwise(filled)
+    return day.alias(f"c{column}")
 
 
 def find_table(grid: Grid, titles: Sequence[str], shown: str) -> Table | None:
@@ -174,7 +177,7 @@ class _Table:
         """The column with the marks of the rows."""
         best, place = 0, None
         for n in range(len(self.heading)):
-            marked = int(self.body[f"c{n}"].str.strip_chars().str.contains(f"^{MARK}$").sum())
+            marked = int(self.body[f"c{n}"].head(_LOOK_FOR_MARKS).str.strip_chars().str.contains(f"^{MARK}$").sum())
             if marked > best:
                 best, place = marked, n
         return place
@@ -185,13 +188,16 @@ class _Table:
         if not at or self.body.is_empty():
             return self.body
         again = [pl.col(f"c{n}").str.strip_chars().str.to_lowercase() == self.heading[n].lower() for _, n in at]
+        # in few rows does the first column, or the second, say what its heading says
+        near = self.body.filter(pl.any_horizontal(again[:2]).fill_null(False))
         headings = pl.sum_horizontal([one.fill_null(False) for one in again]) > max(1, len(at) // 2)
-        lines = self.body.filter(headings)[LINE]
-        if lines.len():
-            self.findings.append(
-                Finding("loan.heading-again", self.shown, int(lines[0]), value=f"{lines.len()} more", rule="once")
-            )
-        return self.body.filter(~headings)
+        lines = near.filter(headings)[LINE]
+        if not lines.len():
+            return self.body
+        self.findings.append(
+            Finding("loan.heading-again", self.shown, int(lines[0]), value=f"{lines.len()} more", rule="once")
+        )
+        return self.body.filter(~pl.col(LINE).is_in(lines.implode()))
 
     def _order(self, places: Mapping[str, int]) -> None:
         came = [t for t in self.titles if t in places]
