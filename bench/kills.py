@@ -1,6 +1,6 @@
-"""Kills a story of builds and hand-overs at many of its writes, and looks whether each time all of a command is done, or nothing of it.
+"""Kills a story of builds, hand-overs and a loan at many of its writes, and looks whether each time all of a command is done, or nothing of it.
 
-    python bench/kills.py [--points 200]
+    python bench/kills.py [--points 200] [--only receive]
 
 Each command is run once to count its writes (to the ledger and to files, renamings among them), then from the same state again and again, each time killed (SIGKILL) at another of
 them. What a killed run has committed is finished by whoever comes next; so after that the files, the key books and what is known of the target must be those before the command, or
@@ -24,11 +24,20 @@ from mudanza.core.plans.move_settings import read_move
 from mudanza.core.state.in_target import in_target
 from mudanza.core.state.key_pages import open_book
 from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.loans import accepted, all_loans
 
 HEADING = "Id,Name,Born,Paid,Active,Kind,State\n"
 #: the sources of each month, and what is done in it
 MONTHS = [
-    ({"1": "Ana,", "2": "Rui,", "3": "Eva,", "4": "Zé,"}, [["build", "--since"], ["handed-over", "last"]]),
+    (
+        {"1": "Ana,", "2": "Rui,", "3": "Eva,", "4": "Zé,"},
+        [
+            ["build", "--since"],
+            ["handed-over", "last"],
+            ["lend", "people", "--to", "back.csv"],
+            ["receive", "back.csv", "--accept", "--correct"],
+        ],
+    ),
     (
         {"1": "Ana Sá,", "2": "Rui,x", "4": "Zé,", "5": "Íris,"},
         [["build", "--since"], ["handed-over", "last"], ["keys", "people", "--join", "1", "4", "--because", "one"]],
@@ -72,6 +81,8 @@ class State:
     files: dict[str, bytes]
     keys: list[Any]
     target: list[Any]
+    accepted: list[Any]
+    loans: list[tuple[str, str]]
 
 
 def state(folder: Path) -> State:
@@ -79,15 +90,17 @@ def state(folder: Path) -> State:
     move = read_move(folder)
     ledger = ledger_of(move)
     ledger.settle()
-    out = folder / "out"
-    found = sorted(out.iterdir()) if out.exists() else []
+    found = [path for part in ("out", "loans", "corrections") for path in sorted((folder / part).rglob("*"))]
     files = {
-        path.name: path.read_bytes() for path in found if not path.name.startswith(".") and path.name != "run.json"
+        str(path.relative_to(folder)): path.read_bytes()
+        for path in found
+        if path.is_file() and not path.name.startswith(".") and path.name != "run.json"
     }
     keys = open_book(ledger, "people", move.key_pattern("people")).all().rows()
     target = in_target(ledger, "people").drop("run").sort("key").rows()
+    cells, loans = accepted(ledger, "people"), [(one.id, one.state) for one in all_loans(ledger)]
     ledger.close()
-    return State(files, keys, target)
+    return State(files, keys, target, cells, loans)
 
 
 def run(folder: Path, command: list[str], at: int = 0) -> subprocess.CompletedProcess[str]:
@@ -105,6 +118,13 @@ def story(folder: Path) -> Iterator[tuple[Path, list[str]]]:
         rows = "".join(f"{id_},{name.split(',')[0]},,,y,D,{name.split(',')[1]}\n" for id_, name in people.items())
         (folder / "incoming/a.csv").write_text(HEADING + rows, encoding="utf-8")
         for at, command in enumerate(commands):
+            if command[0] == "receive":
+                returned = folder / command[1]
+                returned.write_text(returned.read_text("utf-8").replace("Ana", "Anna").replace("Eva", "Evi"), "utf-8")
+            if command[0] == "lend":
+                # a loan is called by the number of its run, so the next attempt has another name
+                run(folder, command)
+                continue
             before = folder.with_name(f"before-{number}-{at}")
             shutil.copytree(folder, before)
             ended = run(folder, command)
@@ -113,18 +133,19 @@ def story(folder: Path) -> Iterator[tuple[Path, list[str]]]:
             yield before, command
 
 
-def killed(folder: Path, points: int) -> tuple[int, list[str]]:
-    """How often a command was killed, and what was wrong after that."""
+def killed(folder: Path, points: int, only: str = "") -> tuple[int, list[str]]:
+    """How often a command was killed (`only` one of a name, if it is said), and what was wrong after that."""
     commands = list(story(folder))
     after = [before for before, _ in commands[1:]] + [folder]
     wrong, count = [], 0
-    for (before, command), then in zip(commands, after, strict=True):
+    asked = [one for one in zip(commands, after, strict=True) if only in ("", one[0][1][0])]
+    for (before, command), then in asked:
         trial = before.with_name("trial")
         shutil.copytree(before, trial)
         writes = int(run(trial, command).stderr.split()[-1])
         shutil.rmtree(trial)
         ends = (state(before), state(then))
-        each = max(1, points // len(commands))
+        each = max(1, points // len(asked))
         for at in sorted(
             {1 + (2 * step + 1) * writes // (2 * each) for step in range(each)} & set(range(1, writes + 1))
         ):
@@ -143,12 +164,13 @@ def killed(folder: Path, points: int) -> tuple[int, list[str]]:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--points", type=int, default=200)
-    points = parser.parse_args().points
+    parser.add_argument("--only", default="", help="a command, such as receive")
+    asked = parser.parse_args()
     sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
     from conftest import make_move
 
     with tempfile.TemporaryDirectory() as folder:
-        count, wrong = killed(make_move(Path(folder) / "move"), points)
+        count, wrong = killed(make_move(Path(folder) / "move"), asked.points, asked.only)
     print("\n".join(wrong))
     print(f"{count} kills, {len(wrong)} of them wrong; {os.cpu_count()} processors")
     sys.exit(bool(wrong))

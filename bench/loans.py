@@ -28,12 +28,20 @@ def layout() -> str:
     columns: list[dict[str, object]] = [{"name": "key", "titles": "key", "required": True}]
     columns += [{"name": f"t{n}", "titles": f"t{n}"} for n in range(1, TEXTS)]
     columns += [{"name": f"n{n}", "titles": f"n{n}", "datatype": "decimal"} for n in range(NUMBERS)]
-    columns += [{"name": f"d{n}", "titles": f"d{n}", "datatype": {"base": "date", "format": "yyyy-MM-dd"}} for n in range(DATES)]
-    return json.dumps({"@context": "http://www.w3.org/ns/csvw", "tableSchema": {"columns": columns, "primaryKey": "key"}})
+    columns += [
+        {"name": f"d{n}", "titles": f"d{n}", "datatype": {"base": "date", "format": "yyyy-MM-dd"}} for n in range(DATES)
+    ]
+    return json.dumps(
+        {"@context": "http://www.w3.org/ns/csvw", "tableSchema": {"columns": columns, "primaryKey": "key"}}
+    )
 
 
 def lent_from(folder: Path, rows: int) -> pl.DataFrame:
-    frame = records(rows).drop("t0").select(pl.format("K{}", pl.int_range(pl.len()).cast(pl.String).str.zfill(8)).alias("key"), pl.all())
+    frame = (
+        records(rows)
+        .drop("t0")
+        .select(pl.format("K{}", pl.int_range(pl.len()).cast(pl.String).str.zfill(8)).alias("key"), pl.all())
+    )
     frame.write_csv(folder / "r.csv")
     return frame
 
@@ -59,14 +67,22 @@ def main() -> None:
         lend = [MUDANZA, "lend", "r.csv", "--layout", "l.json", "--to"]
         mine = fastest(asked.rounds, lambda: run(*lend, "l.xlsx", folder=folder))
         alone = fastest(asked.rounds, lambda: xlsx_alone(cells))
-        print(f"lend {asked.rows:,} x {frame.width}      {mine:6.2f} s   alone {alone:6.2f} s   {mine / alone:5.2f}", flush=True)
+        print(
+            f"lend {asked.rows:,} x {frame.width}      {mine:6.2f} s   alone {alone:6.2f} s   {mine / alone:5.2f}",
+            flush=True,
+        )
         mine = fastest(asked.rounds, lambda: run(MUDANZA, "receive", "l.xlsx", folder=folder))
         alone = fastest(asked.rounds, lambda: run(sys.executable, "-c", READ_SHEET, "l.xlsx", folder=folder))
-        print(f"receive {asked.rows:,} x {frame.width}   {mine:6.2f} s   alone {alone:6.2f} s   {mine / alone:5.2f}", flush=True)
+        print(
+            f"receive {asked.rows:,} x {frame.width}   {mine:6.2f} s   alone {alone:6.2f} s   {mine / alone:5.2f}",
+            flush=True,
+        )
         lent_from(folder, asked.lines)
         run(*lend, "back.csv", folder=folder)
         edited = pl.read_csv(folder / "back.csv", infer_schema=False)
-        edited = edited.with_columns(pl.when(pl.int_range(pl.len()) % 1000 == 7).then(pl.lit("edited")).otherwise("t3").alias("t3"))
+        edited = edited.with_columns(
+            pl.when(pl.int_range(pl.len()) % 1000 == 7).then(pl.lit("edited")).otherwise("t3").alias("t3")
+        )
         edited.write_csv(folder / "back.csv")
         mine = fastest(asked.rounds, lambda: run(MUDANZA, "receive", "back.csv", "--json", folder=folder))
         alone = fastest(asked.rounds, lambda: run(sys.executable, "-c", READ_BOTH, "r.csv", "back.csv", folder=folder))

@@ -743,3 +743,15 @@ def test_rows_held_back_by_a_build_are_corrected_by_others(move: Path) -> None:
     assert (after["held_back"], after["written"]) == (0, before["written"] + before["held_back"])
     assert (move / "incoming/a.csv").read_bytes() == old
     assert "held nothing back" in program("lend", "people", "--held-back", cwd=move, status=2).err
+
+
+def test_another_copy_does_not_take_back_what_was_accepted(lent: Path) -> None:
+    """Two copies of a loan come back one after the other, masks in them: each mask stands for what it stood for when it was lent."""
+    program("lend", "people", "--mask", "name", "--to", "m.xlsx", cwd=lent, status=0)
+    shutil.copy(lent / "m.xlsx", lent / "copy.xlsx")
+    cells(lent / "m.xlsx", {"B2": "Anna", "D2": 99, "G3": "remove"})
+    program("receive", "m.xlsx", "--accept", "--fields", "Full name,Paid", cwd=lent)
+    cells(lent / "copy.xlsx", {"F4": "dog"})
+    document = program("receive", "copy.xlsx", "--json", cwd=lent, status=0).json
+    assert [(c["key"], c["field"], c["after"]) for c in document["changes"]] == [("P003", "Kind", "dog")]
+    assert [f["code"] for f in document["findings"]] == ["loan.stale", "loan.stale"]

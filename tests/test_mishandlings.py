@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import random
 import shutil
 import subprocess
 import unicodedata
@@ -535,3 +536,67 @@ def test_an_office_suite_saves_it_in_any_form(lent: Path, tmp_path: Path, form: 
     )
     check(came_back(lent, tmp_path / f"saved/edited.{ending}"), expected)
     check(came_back(lent, tmp_path / f"saved/untouched.{ending}"), {})
+
+
+# the whole way, and back
+
+
+def _applied(rows: dict[str, dict[str, str]], folder: Path, undo: str = "") -> None:
+    """What a target does with import files: changes, additions, removals."""
+    for name in ("removals", "changes", "additions"):
+        path = folder / f"{undo}{name}.csv"
+        # what undoes removals adds, and what undoes additions removes
+        what = {"removals": "additions", "additions": "removals"}.get(name, name) if undo else name
+        if not path.is_file():
+            continue
+        with path.open(encoding="utf-8", newline="") as file:
+            for row in csv.DictReader(file):
+                if what == "removals":
+                    del rows[row["Code"]]
+                elif what == "additions":
+                    assert row["Code"] not in rows
+                    rows[row["Code"]] = {title: row.get(title) or "" for title in TITLES}
+                else:
+                    rows[row["Code"]].update(row)
+
+
+@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("form", ["XLSX", "CSV", "German CSV", "US CSV"])
+def test_lent_edited_received_applied_and_undone(lent: Path, tmp_path: Path, form: str, seed: int) -> None:
+    """Random edits, additions and removals through any form: applied they give exactly the edited records, undone exactly the old ones."""
+    move = shutil.copytree(lent, tmp_path / "move")
+    chance = random.Random(f"{form}{seed}")
+    before = {row[0] or "": dict(zip(TITLES, (one or "" for one in row), strict=True)) for row in lines()}
+    expected = {key: dict(row) for key, row in before.items()}
+    sheet = Sheet.of(move / "lent.xlsx")
+    new: dict[str, list[tuple[Any, str]]] = {
+        "Name": [("Zé da Água", "Zé da Água"), ("O'Neill", "O'Neill")],
+        "Post": [("00417", "00417"), (None, "")],
+        "Born": [(datetime(1999, 12, 31), "31/12/1999"), (datetime(2003, 2, 1), "01/02/2003")],
+        "Balance": [(1234567.5, "1234567,50"), (0.25, "0,25"), (None, "")],
+        "Active": [("J", "J"), ("N", "N")],
+        "Kind": [("bird", "bird"), ("cat", "cat")],
+        "Notes": [('a "b"; c, d\ne', 'a "b"; c, d\ne'), (None, "")],
+        "Visits": [(12.0, "12")],
+    }
+    for row in chance.sample(range(ROWS), 12):
+        title = chance.choice(list(new))
+        value, text = chance.choice(new[title])
+        sheet.rows[row][sheet.at(title)] = value
+        expected[sheet.rows[row][0]][title] = text
+    for row in chance.sample(range(ROWS), 3):
+        sheet.rows[row][sheet.at("Remove?")] = "remove"
+        expected.pop(sheet.rows[row][0])
+    added = {"Code": "90001", "Name": "Neu", "Kind": "dog", "Born": "05/06/2001"}
+    cells: dict[str, Any] = {**added, "Born": datetime(2001, 6, 5)}
+    sheet.rows.append([cells.get(title) for title in sheet.heading])
+    expected["90001"] = {title: added.get(title, "") for title in TITLES}
+    chance.shuffle(sheet.rows)
+    path = sheet.save(tmp_path / "back.xlsx") if form == "XLSX" else DIALECTS[form].save(sheet, tmp_path / "back")
+    document = program("receive", path, "--accept", "--json", cwd=move, status=0).json
+    assert (document["questions"], document["held_cells"], document["conflicts"]) == ([], [], [])
+    rows = {key: dict(row) for key, row in before.items()}
+    _applied(rows, move / "loans/people-1")
+    assert rows == expected
+    _applied(rows, move / "loans/people-1", "undo-")
+    assert rows == before

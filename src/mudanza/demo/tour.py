@@ -26,15 +26,64 @@ def correct(folder: Path) -> None:
     """What a colleague at the front desk does with the lent workbook: save it under another name, corrected."""
     from openpyxl import load_workbook
 
-    book = load_workbook(next((folder / "loans").glob("owners-*.xlsx")))
+    book = load_workbook(next((folder / "loans").glob("owners-[0-9].xlsx")))
     sheet = book["owners"]
     phone = next(c.column for c in sheet[1] if c.value == "Phone")
     mail = next(c.column for c in sheet[1] if c.value == "E-mail")
     sheet.cell(2, phone).value = "912345678"
     sheet.cell(3, phone).value = "91234"
     sheet.cell(4, mail).value = "new.address@example.org"
-    sheet.cell(5, sheet.max_column).value = "remove"
+    removal = next(c.column for c in sheet[1] if c.value == "Remove?")
+    sheet.cell(5, removal).value = "remove"
     book.save(folder / "back from the front desk.xlsx")
+
+
+def spoil(folder: Path) -> None:
+    """What became of Harbour's loan: opened and saved as text by a program of another country, with one street corrected before."""
+    import csv
+
+    from openpyxl import load_workbook
+
+    sheet = load_workbook(next((folder / "loans").glob("owners-*-har.xlsx")))["owners"]
+    heads, *rows = [[cell.value for cell in row] for row in sheet.iter_rows()]
+    at = {str(head): n for n, head in enumerate(heads)}
+    rows[2][at["Street"]] = "Rua das Camélias 4"
+    with (folder / "back from harbour.csv").open("w", encoding="utf-8", newline="") as file:
+        writer = csv.writer(file, delimiter=";")
+        writer.writerow(heads)
+        for row in rows:
+            since = row[at["Client since"]]
+            row[at["Client since"]] = f"{since:%m/%d/%Y}" if since else None
+            row[at["Name"]] = str(row[at["Name"]]).encode().decode("latin-1")
+            writer.writerow(row)
+
+
+def answer(folder: Path) -> None:
+    """What North's branch sends back: a town corrected, and an address that the front desk has corrected otherwise meanwhile."""
+    from openpyxl import load_workbook
+
+    book = load_workbook(next((folder / "loans").glob("owners-*-nor.xlsx")))
+    sheet = book["owners"]
+    at = {cell.value: cell.column for cell in sheet[1]}
+    for row in sheet.iter_rows(min_row=2):
+        if row[0].value == "OW-000013":
+            row[at["E-mail"] - 1].value = "joao.brandao@example.org"
+        if row[0].value == "OW-000008":
+            row[at["Town"] - 1].value = "Barcelos"
+    book.save(folder / "back from north.xlsx")
+
+
+def decide(folder: Path) -> None:
+    """What the manager decides: all of it."""
+    from openpyxl import load_workbook
+
+    book = load_workbook(folder / "for the manager.xlsx")
+    sheet = book["review"]
+    at = {cell.value: cell.column for cell in sheet[2]}
+    for row in sheet.iter_rows(min_row=3):
+        if row[0].value:
+            row[at["Decision"] - 1].value = "accept"
+    book.save(folder / "for the manager.xlsx")
 
 
 def _misspell(folder: Path) -> None:
@@ -141,7 +190,11 @@ TOUR = [
         "lend owners --columns full_name,phone,email --where '{Town} = \"Braga\"'",
     ),
     Stop(
-        "It comes back under another name: one number corrected, one too short, one address changed, one record marked for removal.",
+        "Each branch gets its own owners to correct, with telephone numbers masked: they stay here, and come back by themselves.",
+        "lend owners --by branch --columns full_name,street,town,email,since --mask phone",
+    ),
+    Stop(
+        "The front desk's workbook comes back under another name: one number corrected, one too short, one address changed, one record marked for removal.",
         "receive 'back from the front desk.xlsx'",
         correct,
         1,
@@ -149,6 +202,31 @@ TOUR = [
     Stop(
         "What is right is accepted, as import files of exactly what changed (and as the way back).",
         "receive 'back from the front desk.xlsx' --accept",
+        status=1,
+    ),
+    Stop(
+        "Harbour's comes back as text from a program of another country: letters read in the wrong encoding, day and month exchanged, and one street corrected by a person.",
+        "receive 'back from harbour.csv' --accept",
+        spoil,
+    ),
+    Stop(
+        "North's has an address that the front desk corrected otherwise meanwhile. The manager is to decide, in a workbook of her own.",
+        "receive 'back from north.xlsx' --review --to 'for the manager.xlsx'",
+        answer,
+        1,
+    ),
+    Stop(
+        "She accepts both; and later builds are to write it, whatever the old program still says.",
+        "receive 'for the manager.xlsx' --accept --correct --from Inês",
+        decide,
+    ),
+    Stop(
+        "If the import turns out to have been premature, this puts back what was there:",
+        "records loans/owners-5-nor/undo-changes.csv",
+    ),
+    Stop(
+        "North goes on working in the old program for a while. What would it have to hold, in its own columns and codes?",
+        "carry-back owners",
         status=1,
     ),
     Stop(

@@ -57,8 +57,9 @@ class Workbook:
     path: Path
     options: ReadOptions
     known_as: Path
-    #: the file, if it is open already
+    #: the file, if it is open already, and the look at one of its sheets that is under way
     book: Book | None = None
+    looked: tuple[str, Future[Cells]] | None = None
 
     @cached_property
     def _book(self) -> Book:
@@ -66,7 +67,12 @@ class Workbook:
 
     def sheet(self, name: str) -> Workbook:
         """The same workbook, of which another sheet is read."""
-        return replace(self, options=replace(self.options, sheet=name), book=self._book)
+        return replace(self, options=replace(self.options, sheet=name), book=self._book, looked=self._guessed)
+
+    @property
+    def kind(self) -> str:
+        """Which workbook it is: xlsx, xlsb, ods or xls."""
+        return self._book.kind
 
     @cached_property
     def sheets(self) -> dict[str, tuple[pl.DataFrame, bool]]:
@@ -179,6 +185,8 @@ class Workbook:
     @cached_property
     def _guessed(self) -> tuple[str, Future[Cells]] | None:
         """The look at the sheet that probably has the records, under way in a thread of its own."""
+        if self.book is not None:
+            return self.looked
         if self._book.kind != "xlsx" or self.path.stat().st_size < _LARGE:
             return None
         path = self._book.thinned.path

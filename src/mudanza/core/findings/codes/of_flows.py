@@ -293,6 +293,13 @@ CODES = [
         told("Row 8 was OW-000007 and came back as OW-000107."),
     ),
     Code(
+        "loan.stale",
+        N,
+        "Cells are as they were lent, though a change of them was accepted from an earlier return of the same loan. That stays.",
+        "Nothing; to take it back, write what it is to be in a new loan.",
+        told("Phone of OW-000012 came back as lent; '912' was accepted from another copy before."),
+    ),
+    Code(
         "loan.locked",
         S,
         "A cell was changed that was lent to be seen only.",

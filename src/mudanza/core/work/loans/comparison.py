@@ -299,7 +299,7 @@ class _Comparison:
                 of_column.held.select("line", pl.lit(one.title).alias("field"), pl.col("after").alias("value"), "why")
             )
             column = self.table.at(self.table.places[one.title], 0)[:-1]
-            edits = self._of_open_cells(one, of_column.edits)
+            edits = self._of_open_cells(one, self._since_lent(one, of_column.edits))
             parts.append(
                 edits.join(keys, on="at", how="inner", maintain_order="left").select(
                     "key",
@@ -311,6 +311,23 @@ class _Comparison:
                 )
             )
         return pl.concat([pl.DataFrame(schema=CHANGES), *parts]).sort("line", maintain_order=True)
+
+    def _since_lent(self, one: Field, edits: pl.DataFrame) -> pl.DataFrame:
+        """Edits of a field without those of cells that are as they were lent: another copy came back before, and what was accepted of it is not taken back by one that does not know of it."""
+        if self.lent.first is self.lent.before or edits.is_empty():
+            return edits
+        first = pl.col(one.title)
+        lent = self.lent.first.select(
+            pl.col(ROW).alias("at"), pl.when(~blank_in_file(one, first)).then(first).alias("first")
+        )
+        beside = edits.join(lent, on="at", how="left", maintain_order="left")
+        same = pl.col("at").is_in(lent["at"].implode()) & pl.col("after").eq_missing(pl.col("first"))
+        stale = beside.filter(same)
+        if stale.height:
+            line, after = stale.select("line", "after").row(0)
+            told = self.table.finding("loan.stale", one.title, line, after, "what was accepted since")
+            self._say(replace(told, value=f"{after or '(blank)'}; {stale.height:,} of them"))
+        return beside.filter(~same).drop("first")
 
     def _of_open_cells(self, one: Field, edits: pl.DataFrame) -> pl.DataFrame:
         """Edits of a field without those of cells that were to be seen only, and of masks that stand for nothing."""
@@ -487,7 +504,7 @@ class _Comparison:
 def _with_real_values(lent: Lent, rows: pl.DataFrame) -> pl.DataFrame:
     """Rows with the real values in the place of masks."""
     fields = [lent.layout.field_named(title) for title in lent.masked]
-    return rows.with_columns(unmasked(one, lent.before, rows[one.title]) for one in fields if one.title in rows.columns)
+    return rows.with_columns(unmasked(one, lent.first, rows[one.title]) for one in fields if one.title in rows.columns)
 
 
 def _as_key(lent: Lent, rows: pl.DataFrame) -> pl.DataFrame:

@@ -97,13 +97,18 @@ def conflicts_of(cells: pl.DataFrame, removals: pl.DataFrame, elsewhere: Elsewhe
     return conflicts
 
 
+def shown_conflict(conflict: Conflict) -> str:
+    """A conflict as its finding shows it."""
+    return f"{shown_text(conflict.key)}: {conflict.after}"
+
+
 def told_conflict(conflict: Conflict, shown: str) -> Finding:
     """The finding on a conflict."""
     return Finding(
         "loan.conflict",
         shown,
         field=conflict.field,
-        value=f"{shown_text(conflict.key)}: {conflict.after}",
+        value=shown_conflict(conflict),
         rule="unchanged since it was lent",
         hint=f"Now {conflict.now} ({conflict.by}).",
     )

@@ -36,7 +36,7 @@ _AFTER, _HIT = f"{INNER}after", f"{INNER}hit"
 @dataclass(frozen=True)
 class Lent:
     """A loan of records: its name, what it is of, when it was lent and whether it is `out` still; the layout, the lent fields (the key's first), the file
-    that the records came from (with its digest then), and the records as they were lent, with their `KEY`."""
+    that the records came from (with its digest then), and the records with their `KEY`: as they were lent (`first`), and with what was accepted from the loan since (`before`)."""
 
     id: str
     subject: str
@@ -46,6 +46,7 @@ class Lent:
     fields: list[Field]
     file: str
     file_sha256: str
+    first: pl.DataFrame
     before: pl.DataFrame
     #: what was accepted from it already: keys of records removed, and new records that the target gives their key
     removed: tuple[str, ...] = ()
@@ -91,6 +92,7 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
         fields,
         detail["file"],
         detail["file_sha256"],
+        before,
         before,
         mark=mark_of(detail["lent"]),
         masked=tuple(detail.get("masked", ())),

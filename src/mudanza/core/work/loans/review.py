@@ -10,6 +10,7 @@ from typing import Any, ClassVar
 import polars as pl
 
 from mudanza.core.documents.errors import LoanError, Place
+from mudanza.core.findings.tally import Tally
 from mudanza.core.plans.move import Move
 from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import ledger_of, sweep_behind
@@ -17,7 +18,7 @@ from mudanza.core.state.loans import note_loan
 from mudanza.core.values.digest import digest_of
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.loans.comparison import Answers, LoanReturn, Outcome, Review
-from mudanza.core.work.loans.conflicts import CHANGES, Conflict
+from mudanza.core.work.loans.conflicts import CHANGES, Conflict, shown_conflict
 from mudanza.core.work.loans.decision_sheets import Sheet, SheetColumn, WrongCell, read_sheet, sheets_bytes
 from mudanza.core.work.loans.lent import KEY, Lent, folder_of, shown_text
 from mudanza.core.work.loans.loan_book import REMOVAL
@@ -124,8 +125,20 @@ def decided(result: LoanReturn, decisions: Decisions | Only) -> LoanReturn:
         pl.concat([outcome.held, waiting]),
         outcome.held_rows,
     )
+    findings = _without_settled(result, left)
+    tally = Tally()
+    tally.add(findings)
     open_ones = waiting.height + sum(one is None for one in (*added, *gone))
-    return replace(result, outcome=made, conflicts=left, waiting=open_ones)
+    return replace(result, outcome=made, conflicts=left, waiting=open_ones, findings=findings, groups=tally.groups())
+
+
+def _without_settled(result: LoanReturn, left: Sequence[Conflict]) -> pl.DataFrame:
+    """The findings without those on conflicts that were decided."""
+    open_ones = [shown_conflict(one) for one in left]
+    settled = [shown_conflict(one) for one in result.conflicts if shown_conflict(one) not in open_ones]
+    return result.findings.filter(
+        ~((pl.col("code") == "loan.conflict") & pl.col("value").is_in(settled)).fill_null(False)
+    )
 
 
 def _settled_conflicts(

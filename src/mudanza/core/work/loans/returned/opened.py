@@ -17,7 +17,7 @@ from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.findings.finding import Finding
 from mudanza.core.sources.cells import Spot, formulas_of
 from mudanza.core.sources.decoding import look_at
-from mudanza.core.sources.guard import guard_workbook, is_workbook
+from mudanza.core.sources.guard import is_workbook
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.sources.sniff import split_rows
@@ -67,8 +67,8 @@ def open_returned(path: Path, shown: str, headings: Collection[str]) -> Opened:
         raise SourceError("the file is empty.", place=Place(shown), hint="Ask for it again.")
     if not is_workbook(path):
         return Opened(path, "text", (_text(path, shown, headings),))
-    kind = guard_workbook(path)
     book = Workbook(path, ReadOptions(), path)
+    kind = book.kind
     # a sheet of one column is no table of records
     names = [name for name, (frame, _) in book.sheets.items() if frame.width > 1 or name == SLIP]
     grids = [_sheet(book.sheet(name), kind, name) for name in names]

@@ -8,14 +8,13 @@ from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
 
+import fastexcel
 import polars as pl
 
 from mudanza.core.documents.errors import MudanzaError
-from mudanza.core.sources.guard import is_workbook
-from mudanza.core.sources.reader import ReadOptions
-from mudanza.core.sources.workbook import Workbook
+from mudanza.core.sources.guard import guard_workbook, is_workbook
 from mudanza.core.values.row_columns import LINE
-from mudanza.core.work.loans.loan_book import MARK
+from mudanza.core.work.loans.loan_book import MARK, SLIP
 from mudanza.core.work.loans.returned.opened import Grid, Opened
 
 _LOOK = 60
@@ -35,11 +34,16 @@ def read_slip(path: Path) -> str | None:
     if not path.is_file() or not is_workbook(path):
         return None
     try:
-        sheets = Workbook(path, ReadOptions(), path).sheets
-    except MudanzaError:
+        kind = guard_workbook(path)
+        # a file that is not what its name says is read as what it is
+        named = path.suffix.lower() in (f".{kind}", ".xlsm" if kind == "xlsx" else "")
+        book = fastexcel.read_excel(str(path) if named else path.read_bytes())
+        if SLIP not in book.sheet_names:
+            return None
+        slip = _slip_in(book.load_sheet(SLIP, header_row=None, dtypes="string").to_polars())
+    except (MudanzaError, fastexcel.FastExcelError):
         return None
-    found = (_slip_in(frame) for frame, _ in sheets.values())
-    return next((one.loan for one in found if one is not None), None)
+    return slip.loan if slip is not None else None
 
 
 def slips_of(opened: Opened) -> list[Slip]:
