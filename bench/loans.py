@@ -17,6 +17,7 @@ import tempfile
 from pathlib import Path
 
 import polars as pl
+
 from sinks import DATES, NUMBERS, TEXTS, fastest, records, xlsx_alone
 
 MUDANZA = str(Path(sys.executable).with_name("mudanza"))

@@ -16,6 +16,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from mudanza.demo import tour
+
 HERE = Path(__file__).parent
 SHOTS = HERE / "screenshots"
 MUDANZA = Path(sys.executable).with_name("mudanza")
@@ -45,10 +47,21 @@ PICTURES: dict[str, tuple[list[str], str]] = {
     "error": (["sed -i 's/{Town}/{Twon}/' plans/owners.toml"], "mudanza build owners"),
     "lend": (
         ["sed -i 's/{Twon}/{Town}/' plans/owners.toml"],
-        "mudanza lend owners --columns full_name,phone,email --where '{Town} = \"Braga\"'",
+        "mudanza lend owners --columns full_name,street,town,email,since,phone --where '{Town} = \"Braga\"'",
     ),
-    "receive": (["EDIT"], "mudanza receive 'back from the front desk.xlsx' --accept"),
-    "trace": ([], "mudanza trace OW-000003 --fields full_name,phone,standing"),
+    "receive": (
+        [
+            "mudanza lend owners --by branch --columns full_name,street,town,email,since --mask phone",
+            "correct",
+            "mudanza receive 'back from the front desk.xlsx' --accept >accepted.txt || true",
+            "spoil",
+        ],
+        "mudanza receive 'back from harbour.csv' --accept; mudanza carry-back owners",
+    ),
+    "trace": (
+        ["answer", "mudanza receive 'back from north.xlsx' --review --to review.xlsx >review.txt || true"],
+        "mudanza trace OW-000003 --fields full_name,phone,standing",
+    ),
     "mapping": ([], "mudanza lend owners --mapping --to mapping.xlsx"),
     "ledger": ([], "mudanza ledger"),
     "again": (
@@ -126,10 +139,8 @@ def main() -> None:
             subprocess.run([str(MUDANZA), "demo", str(folder), "--only-create"], check=True)
             for name, (before, command) in PICTURES.items():
                 for step in before:
-                    if step == "EDIT":
-                        from mudanza.demo.tour import correct
-
-                        correct(folder)
+                    if step in ("correct", "spoil", "answer"):
+                        getattr(tour, step)(folder)
                     else:
                         subprocess.run(step, shell=True, cwd=folder, env=environment, check=True)
                 if name in wanted and name not in ("mapping", "lend"):
@@ -141,7 +152,12 @@ def main() -> None:
             if "match" in wanted:
                 shutil.copy(folder / "matched.png", SHOTS / "matched.png")
             if "workbook" in wanted and shutil.which("soffice"):
-                picture_of_workbook(next((folder / "loans").glob("*.xlsx")), Path(temporary), "workbook", "940x560")
+                lent = next((folder / "loans").glob("*-nor.xlsx"))
+                picture_of_workbook(lent, Path(temporary), "workbook", "1290x420")
+                picture_of_workbook(folder / "review.xlsx", Path(temporary), "review", "1290x420")
+                both = [str(SHOTS / "workbook.png"), str(SHOTS / "review.png")]
+                subprocess.run(["convert", *both, "-append", both[0]], check=True)
+                Path(both[1]).unlink()
             if "annotated" in wanted and shutil.which("soffice"):
                 picture_of_workbook(folder / "annotated.xlsx", Path(temporary), "annotated", "1290x330", pages=2)
             if "mapping" in wanted and shutil.which("soffice"):

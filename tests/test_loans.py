@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import csv
-import json
 import datetime
+import json
 import shutil
 import subprocess
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -755,3 +756,34 @@ def test_another_copy_does_not_take_back_what_was_accepted(lent: Path) -> None:
     document = program("receive", "copy.xlsx", "--json", cwd=lent, status=0).json
     assert [(c["key"], c["field"], c["after"]) for c in document["changes"]] == [("P003", "Kind", "dog")]
     assert [f["code"] for f in document["findings"]] == ["loan.stale", "loan.stale"]
+
+
+def test_a_loan_outlives_its_layout(lent: Path) -> None:
+    """It is read by the layout that it was lent by; what is accepted is written by the one that is, where that is certain."""
+    path = lent / "layouts/people.json"
+    edit(path, '"Full name"', '"Name"')
+    edit(path, '"dd/MM/yyyy"', '"yyyy-MM-dd"')
+    program("build", "people", cwd=lent, status=0)
+    cells(lent / "back.xlsx", {"B2": "Anna", "C3": datetime.date(1999, 12, 31)})
+    document = program("receive", "back.xlsx", "--accept", "--json", cwd=lent, status=0).json
+    assert [f["code"] for f in document["findings"]] == ["loan.layout-changed"]
+    assert [(c["key"], c["field"]) for c in document["changes"]] == [("P001", "Full name"), ("P002", "Born")]
+    assert table(lent / "loans/people-2/changes.csv") == [
+        {"Code": "P001", "Name": "Anna", "Born": "1980-01-31"},
+        {"Code": "P002", "Name": "Rui", "Born": "1999-12-31"},
+    ]
+
+
+def test_what_is_to_be_saved_before_an_import_is_said_and_saved(lent: Path) -> None:
+    with (lent / "mudanza.toml").open("a", encoding="utf-8") as settings:
+        settings.write(
+            '[before_import]\nsave = "export the owners of the practice system"\narchive = ["saved/*.csv"]\n'
+        )
+    cells(lent / "back.xlsx", {"B2": "Anna"})
+    assert "no file to be saved" in program("receive", "back.xlsx", "--accept", cwd=lent, status=2).err
+    (lent / "saved").mkdir()
+    (lent / "saved/owners.csv").write_text("Code\n1\n", encoding="utf-8")
+    told = program("receive", "back.xlsx", "--accept", cwd=lent, status=0).out
+    assert "Before the import: export the owners of the practice system" in told
+    with zipfile.ZipFile(lent / "loans/people-2/before-import.zip") as archive:
+        assert archive.namelist() == ["saved/owners.csv"]

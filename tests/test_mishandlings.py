@@ -319,8 +319,6 @@ def _insert(sheet: Sheet, at: int, heading: Any, value: Any) -> None:
 
 def _copied_column(sheet: Sheet) -> None:
     at = sheet.at("Town")
-    old = Sheet([], [], [])
-    del old
     sheet.heading.append("Town")
     for row in sheet.rows:
         row.append(row[at])
@@ -353,7 +351,7 @@ def _swapped_marks(sheet: Sheet) -> None:
 
 
 SHEETS: dict[str, tuple[Callable[[Sheet], Any], str | None]] = {
-    "nothing": (lambda s: None, None),
+    "nothing": (lambda _: None, None),
     "sorted": (lambda s: s.rows.sort(key=lambda row: str(row[1])), None),
     "turned round": (lambda s: s.rows.reverse(), None),
     "sorted without the marks": (_swapped_marks, None),
@@ -376,7 +374,7 @@ SHEETS: dict[str, tuple[Callable[[Sheet], Any], str | None]] = {
     "keys with spaces": (lambda s: _key_column(s, lambda v: f"{v} "), None),
     "keys with apostrophes": (lambda s: _key_column(s, lambda v: f"'{v}"), "loan.undone"),
     "a key cleared": (lambda s: s.rows[30].__setitem__(0, None), "loan.undone"),
-    "all keys cleared": (lambda s: _key_column(s, lambda v: None), "loan.undone"),
+    "all keys cleared": (lambda s: _key_column(s, lambda _: None), "loan.undone"),
     "a key changed": (lambda s: s.rows[30].__setitem__(0, "99999"), "loan.key-changed"),
     "keys sorted alone": (lambda s: s.put("Code", sorted(s.column("Code"), reverse=True)), "loan.undone"),
     "a row twice": (lambda s: s.rows.append(list(s.rows[30])), "loan.key-repeated"),

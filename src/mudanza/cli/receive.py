@@ -117,6 +117,8 @@ def command(
         )
     else:
         _show(result, accept)
+        if result.files and move.before_import is not None:
+            look.say(f"  Before the import: {move.before_import}", style="bold")
         for one in wrong:
             look.say(f"  {one.cell}: {one.value!r} cannot be taken; it is to be {one.problem}.", style="bold")
     ctx.exit(0 if result.clean and result.blocked is None and not wrong and not result.waiting else 1)
@@ -150,7 +152,7 @@ def _show(result: LoanReturn, accept: bool) -> None:
         ["removed", look.plural(outcome.removals.height, "row"), ""],
         ["held back", look.plural(result.held, "row"), "see the findings" if result.held else ""],
     ]
-    for settled, words in (("undone", "as it was lent again"), ("question", "not taken until you say what they are")):
+    for settled, words in (("undone", "kept as they were lent"), ("question", "not taken until you say what they are")):
         cells = sum(one.cells for one in result.told if one.settled == settled)
         if cells:
             name = {"undone": "spoilt", "question": "questions"}[settled]

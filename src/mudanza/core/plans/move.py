@@ -29,6 +29,9 @@ class Move:
     own_steps: bool = False
     #: where the target's codes of a crosswalk stand: targets (a file), code and meaning (its columns), or field ("list.field")
     crosswalks: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    #: what is to be saved before anything is imported, in words, and the files of it that are put into an archive
+    before_import: str | None = None
+    archived: tuple[str, ...] = ()
     #: the language of those who are lent records
     language: str = "en"
 

@@ -14,7 +14,7 @@ from mudanza.core.sources.address import CREDENTIALS, Database
 from mudanza.core.tables.key_pattern import KeyPattern
 from mudanza.core.values.periods import PERIODS
 
-_KNOWN = {"name", "keys", "parameters", "databases", "own_steps", "crosswalks", "language"}
+_KNOWN = {"name", "keys", "parameters", "databases", "own_steps", "crosswalks", "language", "before_import"}
 #: the languages of lent workbooks
 LANGUAGES = ("en", "pt", "es", "fr", "de")
 _KEYS = {"pattern", "start", "groups", "check"}
@@ -51,6 +51,8 @@ def read_move(folder: Path) -> Move:
         },
         own_steps=settings.get("own_steps", bool, False),
         language=_language(settings),
+        before_import=settings.table("before_import").only({"save", "archive"}).get("save", str),
+        archived=settings.table("before_import").texts("archive"),
         crosswalks={
             name: _crosswalk(settings.table("crosswalks"), name) for name in settings.table("crosswalks").content
         },

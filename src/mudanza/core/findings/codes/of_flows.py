@@ -293,6 +293,13 @@ CODES = [
         told("Row 8 was OW-000007 and came back as OW-000107."),
     ),
     Code(
+        "loan.layout-changed",
+        N,
+        "The layout of the list was changed while the records were lent. What came back is read by the one that they were lent by, and written by the one that is.",
+        "Check what is written before it is imported: rules that are new were not asked.",
+        told("'Telephone' was lent, and the layout calls the field 'Phone' now."),
+    ),
+    Code(
         "loan.stale",
         N,
         "Cells are as they were lent, though a change of them was accepted from an earlier return of the same loan. That stays.",

@@ -133,6 +133,10 @@ class _Comparison:
     def result(self, elsewhere: Elsewhere) -> LoanReturn:
         """All of it."""
         lent, table = self.lent, self.table
+        if lent.changed_layout is not None:
+            names = [one.title for one in lent.layout.fields], [one.title for one in lent.changed_layout.fields]
+            apart = [title for title in names[0] if title not in names[1]] or ["what fields take"]
+            self._say(Finding("loan.layout-changed", table.shown, value=", ".join(apart), rule="as when it was lent"))
         for title in table.missing:
             if title not in table.repeated:
                 self._say(Finding("loan.heading-missing", table.shown, field=title, rule="a heading of the loan"))

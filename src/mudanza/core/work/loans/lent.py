@@ -51,6 +51,8 @@ class Lent:
     #: what was accepted from it already: keys of records removed, and new records that the target gives their key
     removed: tuple[str, ...] = ()
     added: tuple[str, ...] = ()
+    #: the layout of the list as it is now, if it is another
+    changed_layout: Layout | None = None
     masked: tuple[str, ...] = ()
     locked: tuple[str, ...] = ()
     #: by what the rows of this loan are marked, beside its name
@@ -59,6 +61,11 @@ class Lent:
     @property
     def keys(self) -> list[Field]:
         return key_fields(self.layout)
+
+    @property
+    def present_layout(self) -> Layout:
+        """The layout of the list as it is now."""
+        return self.changed_layout or self.layout
 
 
 def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
@@ -95,10 +102,18 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
         before,
         before,
         mark=mark_of(detail["lent"]),
+        changed_layout=_changed(kept, move.path(detail["layout"])),
         masked=tuple(detail.get("masked", ())),
         locked=tuple(detail.get("locked", ())),
     )
     return _with_accepted(lent, accepted_from(ledger, name))
+
+
+def _changed(kept: Path, present: Path) -> Layout | None:
+    """The layout of a list, if it is another than the one that was kept with a loan."""
+    if not kept.is_file() or not present.is_file() or kept.read_bytes() == present.read_bytes():
+        return None
+    return read_layout(present)
 
 
 def _plain(snapshot: Path) -> pl.DataFrame:

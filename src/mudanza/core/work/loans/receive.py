@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import zipfile
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import date
 from functools import partial
 from pathlib import Path
+from tempfile import NamedTemporaryFile
 from typing import Any
 
 import polars as pl
@@ -38,6 +40,7 @@ from mudanza.core.values.digest import Digest, digest_of
 from mudanza.core.values.row_columns import INNER
 from mudanza.core.work.action_words import with_action
 from mudanza.core.work.file_parts import PartFiles
+from mudanza.core.work.loans.carried import carried, lost, titles_in
 from mudanza.core.work.loans.comparison import Answers, LoanReturn, compare_returned
 from mudanza.core.work.loans.conflicts import ACCEPTED, Elsewhere
 from mudanza.core.work.loans.decision_sheets import WrongCell
@@ -179,7 +182,7 @@ def _elsewhere(move: Move, ledger: Ledger, lent: Lent, current: Path | None) -> 
                 place=Place(shown),
                 hint="Name its export with --current.",
             )
-        there = keyed(read_records(current, lent.layout, shown), lent.keys)
+        there = keyed(_as_lent(lent, read_records(current, lent.present_layout, shown)), lent.keys)
         now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)
         # what was accepted from other loans is in the target, or it is not
         return Elsewhere(accepted.clear(), lambda: there[KEY], now, "the target")
@@ -187,11 +190,16 @@ def _elsewhere(move: Move, ledger: Ledger, lent: Lent, current: Path | None) -> 
     if not path.is_file():
         return Elsewhere(accepted, lambda: lent.before[KEY].clear(), None)
     if digest_of(path).sha256 == lent.file_sha256:
-        keys = partial(present_records, ledger, lent.subject, path, lent.layout, lent.file)
+        keys = partial(present_records, ledger, lent.subject, path, lent.present_layout, lent.file)
         return Elsewhere(accepted, lambda: keys()[KEY], None, lent.file)
-    there = present_records(ledger, lent.subject, path, lent.layout, lent.file)
+    there = _as_lent(lent, present_records(ledger, lent.subject, path, lent.present_layout, lent.file))
     now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)
     return Elsewhere(accepted, lambda: there[KEY], now, lent.file)
+
+
+def _as_lent(lent: Lent, records: pl.DataFrame) -> pl.DataFrame:
+    """Records of the list's layout in that of the loan."""
+    return records if lent.changed_layout is None else carried(records, lent.changed_layout, lent.layout)
 
 
 def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Digest, way: Way) -> LoanReturn:
@@ -220,7 +228,9 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
             written.append(corrected_rows(move, outputs, lent, corrects, result.outcome.changes))
         for name, titles, rows in _import_files(lent, result, way) if corrects is None else ():
             if rows.height:
-                written += _for_import(outputs, folder / f"{name}{lent.layout.form.ending}", lent.layout, titles, rows)
+                written += _for_import(
+                    outputs, folder / f"{name}{lent.present_layout.form.ending}", lent.present_layout, titles, rows
+                )
         beside = [("held-back.csv", result.outcome.held_rows, Dialect(bom=True))]
         if result.conflicts:
             conflicts = pl.DataFrame([{**vars(c), "key": shown_text(c.key)} for c in result.conflicts])
@@ -233,6 +243,8 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
                 file.close()
         if way.correct:
             written.append(_corrections(move, outputs, lent, result, way))
+        if move.archived:
+            written.append(_archive(move, outputs.create(folder / "before-import.zip")))
         digests = [out.digest(move.shown(out.final)) for out in written]
         accept_changes(
             ledger,
@@ -255,11 +267,21 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
 
 def _import_files(lent: Lent, result: LoanReturn, way: Way) -> list[tuple[str, list[str], pl.DataFrame]]:
     """The import files as the target takes them: one for each action with its word, where the layout has words; or all in one."""
-    layout = lent.layout
-    files = [
-        (name, *with_action(layout, name, titles, rows))
-        for name, titles, rows in _change_files(lent, result, way.whole_rows)
-    ]
+    layout = lent.present_layout
+    made = _change_files(lent, result, way.whole_rows)
+    if lent.changed_layout is not None:
+        touched = result.outcome.changes["field"].unique(maintain_order=True).to_list()
+        if gone := lost(touched, lent.layout, layout):
+            raise LoanError(
+                f"{', '.join(gone)} was changed in the loan, and the layout has no such field any more.",
+                place=Place(str(layout.path)),
+                hint="Accept the other fields with --fields, or put the field back into the layout.",
+            )
+        made = [
+            (name, titles_in(titles, lent.layout, layout), carried(rows, lent.layout, layout))
+            for name, titles, rows in made
+        ]
+    files = [(name, *with_action(layout, name, titles, rows)) for name, titles, rows in made]
     if not way.one_file:
         return files
     if layout.action is None:
@@ -275,6 +297,25 @@ def _import_files(lent: Lent, result: LoanReturn, way: Way) -> list[tuple[str, l
         for named, rows in (whole[one] for one in ("additions", "changes", "removals"))
     ]
     return [("import", titles, pl.concat(parts)), *((name, *whole[name]) for name in whole if name.startswith("undo-"))]
+
+
+def _archive(move: Move, out: OutFile) -> OutFile:
+    """The files that are to be saved before an import, in one archive. Raises LoanError where there are none."""
+    paths = sorted({path for pattern in move.archived for path in move.folder.glob(pattern) if path.is_file()})
+    if not paths:
+        raise LoanError(
+            "there is no file to be saved before the import.",
+            place=Place(move.shown(move.folder / "mudanza.toml")),
+            hint=f"Put it where [before_import] looks for it: {', '.join(move.archived)}.",
+        )
+    with NamedTemporaryFile() as file:
+        with zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as archive:
+            for path in paths:
+                archive.write(path, move.shown(path))
+        file.seek(0)
+        while piece := file.read(1 << 20):
+            out.write(piece)
+    return out
 
 
 def _corrections(move: Move, outputs: Outputs, lent: Lent, result: LoanReturn, way: Way) -> OutFile:
