@@ -110,8 +110,8 @@ def run(folder: Path, command: list[str], at: int = 0) -> subprocess.CompletedPr
     )
 
 
-def story(folder: Path) -> Iterator[tuple[Path, list[str]]]:
-    """Each command of the story, with the move before it. `folder` is a move with the list people."""
+def story(folder: Path) -> Iterator[tuple[Path, list[str], Path]]:
+    """Each command of the story, with the move before it and after it. `folder` is a move with the list people."""
     with (folder / "plans/people.toml").open("a") as plan:
         plan.write(LEAVERS)
     for number, (people, commands) in enumerate(MONTHS):
@@ -130,16 +130,17 @@ def story(folder: Path) -> Iterator[tuple[Path, list[str]]]:
             ended = run(folder, command)
             if ended.returncode:
                 raise SystemExit(f"{command} failed: {ended.stderr}")
-            yield before, command
+            after = folder.with_name(f"after-{number}-{at}")
+            shutil.copytree(folder, after)
+            yield before, command, after
 
 
 def killed(folder: Path, points: int, only: str = "") -> tuple[int, list[str]]:
     """How often a command was killed (`only` one of a name, if it is said), and what was wrong after that."""
     commands = list(story(folder))
-    after = [before for before, _ in commands[1:]] + [folder]
     wrong, count = [], 0
-    asked = [one for one in zip(commands, after, strict=True) if only in ("", one[0][1][0])]
-    for (before, command), then in asked:
+    asked = [one for one in commands if only in ("", one[1][0])]
+    for before, command, then in asked:
         trial = before.with_name("trial")
         shutil.copytree(before, trial)
         writes = int(run(trial, command).stderr.split()[-1])

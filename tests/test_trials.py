@@ -32,7 +32,7 @@ from mudanza.core.state import ledger as ledger_module
 from mudanza.core.state.identities import brought
 from mudanza.core.state.key_pages import open_book
 from mudanza.core.state.ledger import Ledger
-from mudanza.core.state.loans import accept_changes, accepted_since, all_loans, note_loan
+from mudanza.core.state.loans import Noted, accept_changes, accepted_since, all_loans, note_loan
 from mudanza.core.state.sent import sent_by
 from mudanza.core.tables.key_pattern import KeyPattern
 from test_building import table
@@ -369,7 +369,8 @@ def test_what_another_loan_changed_is_seen_when_the_clocks_go_back(tmp_path: Pat
     (noted,) = all_loans(ledger)
     accept_changes(ledger, noted, [("P001", "Name", "Ana", "Anna")])
     ledger.tell("UPDATE changes SET accepted = ?", [("2026-10-25T02:10:00+01:00",)])
-    seen = [accepted_since(ledger, "people", f"2026-10-25T0{at}:00+02:00", "people-2") for at in ("2:50", "3:20")]
+    others = [Noted("people-2", "people", f"2026-10-25T0{at}:00+02:00", "out", {}) for at in ("2:50", "3:20")]
+    seen = [accepted_since(ledger, one) for one in others]
     assert seen == [[("P001", "Name", "Anna", "people-1")], []]
     assert noted.lent.endswith("+00:00") and [one.state for one in all_loans(ledger)] == ["received"]
 

@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     from mudanza.core.work.check import CheckResult, check
     from mudanza.core.work.coverage import Coverage, coverage
     from mudanza.core.work.crosswalks.codes import CodesOf, find_codes
-    from mudanza.core.work.loans.comparison import LoanReturn
     from mudanza.core.work.loans.lend import Loan, lend
+    from mudanza.core.work.loans.outcome import LoanReturn
     from mudanza.core.work.loans.receive import receive
     from mudanza.core.work.matching.drafting import Draft, draft
     from mudanza.core.work.preview import PreviewResult, preview

@@ -13,8 +13,8 @@ from mudanza.cli.options import here, json_option, set_option, short_time, wait_
 from mudanza.core.work.shapes import return_shape
 
 if TYPE_CHECKING:
-    from mudanza.core.work.loans.comparison import LoanReturn
     from mudanza.core.work.loans.decision_sheets import WrongCell
+    from mudanza.core.work.loans.outcome import LoanReturn
     from mudanza.core.work.loans.spoilage.judging import Answer
 
 _SHOWN = 40
@@ -86,8 +86,8 @@ def command(
       mudanza receive back.xlsx --accept --correct --from Maria
       mudanza receive back.xlsx --current exported-today.csv --prefer Town=present
     """
-    from mudanza.core.work.loans.comparison import Answers
     from mudanza.core.work.loans.decision_loan import kind_of_loan
+    from mudanza.core.work.loans.outcome import Answers
     from mudanza.core.work.loans.receive import Way, receive, receive_review
     from mudanza.core.work.loans.review import Only
 

@@ -55,7 +55,8 @@ def referred_ids(rows: pl.DataFrame, titles: Sequence[str], target: Target, *bes
     parts = [pl.col(title) for title in titles]
     filled = pl.all_horizontal((part.str.len_bytes() > 0).fill_null(False) for part in parts)
     named = rows.filter(filled).with_columns(target.compared.whole(key_text(parts)).alias("id"))
-    return named.select("id", *beside)
+    # columns in pieces of different lengths make the engine stumble where texts are composed of them
+    return named.select("id", *beside).rechunk()
 
 
 def wanted_columns(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, set[str]]:

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from pathlib import Path
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
 import polars as pl
 
-from mudanza.core.findings.codes import Severity
 from mudanza.core.findings.finding import SCHEMA, Finding, frame
-from mudanza.core.findings.problem import flags, gather
-from mudanza.core.findings.tally import Group, Tally
+from mudanza.core.findings.tally import Tally
 from mudanza.core.layouts.layout import Field
-from mudanza.core.layouts.rules import blank_in_file, kind_problems, render, row_problems, value_problems
-from mudanza.core.values.digest import Digest
+from mudanza.core.layouts.rules import blank_in_file, render
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE, WHY
 from mudanza.core.work.loans.conflicts import (
@@ -29,10 +25,13 @@ from mudanza.core.work.loans.conflicts import (
 from mudanza.core.work.loans.lent import KEY, ROW, Lent, keyed, row_mark, shown_text, with_changes
 from mudanza.core.work.loans.loan_book import REMOVAL
 from mudanza.core.work.loans.masks import is_mask, unmasked
+from mudanza.core.work.loans.outcome import Answers, LoanReturn, Outcome
+from mudanza.core.work.loans.returned.no_values import no_values
 from mudanza.core.work.loans.returned.opened import Opened
-from mudanza.core.work.loans.returned.pairing import AT, cells_under_merged, columns_found, pair
+from mudanza.core.work.loans.returned.pairing import AT, columns_found, pair
 from mudanza.core.work.loans.returned.table import Table, with_columns_found
-from mudanza.core.work.loans.spoilage.judging import Answer, Judged, Told, as_read, judge_columns
+from mudanza.core.work.loans.rules_asked import broken_rows, broken_rules
+from mudanza.core.work.loans.spoilage.judging import Judged, Told, as_read, judge_columns
 from mudanza.core.work.loans.wording import in_any_language
 
 #: cells that can be accepted by nobody as they stand: line, field, what is there, and why
@@ -41,76 +40,6 @@ _HELD = {"line": pl.Int64, "field": pl.String, "value": pl.String, "why": pl.Str
 
 _OF = f"{INNER}line of"
 _REMOVE = in_any_language("remove")
-
-
-@dataclass(frozen=True)
-class Answers:
-    """What was said of a return: whether rows that did not come back are to be kept or removed (`missing`), and of columns, by title, whether what is spoilt in them is to be undone or taken as edits."""
-
-    missing: str | None = None
-    columns: Mapping[str, Answer] = field(default_factory=dict)
-    #: an export of what the target holds; and by field which of two values is taken in a conflict (returned, present)
-    current: Path | None = None
-    prefer: Mapping[str, str] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Outcome:
-    """What is to become of the records. `changes` are the cells to be changed (of `CHANGES`), `additions` and `removals` whole rows, `held` the cells that are neither changed nor as they were lent (line, field, value, why), and
-    `held_rows` the rows of these, and of rows that cannot be told, as they came."""
-
-    changes: pl.DataFrame
-    additions: pl.DataFrame
-    removals: pl.DataFrame
-    held: pl.DataFrame
-    held_rows: pl.DataFrame
-
-
-@dataclass(frozen=True)
-class Review:
-    """A review that was lent: its name, the workbook, and how much is to be decided in it."""
-
-    id: str
-    workbook: str
-    rows: int
-
-
-@dataclass(frozen=True)
-class LoanReturn:
-    """What came back: how many `rows`, in which file, saved by whom; what is to become of the records; what was `told` of spoilage; conflicts and findings.
-
-    `blocked` says why nothing can be accepted. `files` are those written, if it was accepted.
-    """
-
-    loan: str
-    subject: str
-    lent: str
-    rows: int
-    opened: Opened
-    outcome: Outcome
-    told: tuple[Told, ...]
-    conflicts: list[Conflict]
-    findings: pl.DataFrame
-    groups: list[Group]
-    blocked: str | None
-    files: list[Digest] = field(default_factory=list)
-    #: how much nobody has decided yet
-    waiting: int = 0
-    review: Review | None = None
-
-    @property
-    def clean(self) -> bool:
-        return not self.conflicts and not any(g.severity is Severity.STOP for g in self.groups)
-
-    @property
-    def held(self) -> int:
-        """How many rows have something that is held back."""
-        return self.outcome.held_rows.height
-
-    @property
-    def size(self) -> int:
-        """How much is to become of the records."""
-        return self.outcome.changes.height + self.outcome.additions.height + self.outcome.removals.height
 
 
 def compare_returned(lent: Lent, opened: Opened, table: Table, elsewhere: Elsewhere, answers: Answers) -> LoanReturn:
@@ -227,12 +156,12 @@ class _Comparison:
         else:
             beside = lent.rename(lambda name: name if name == ROW else f"{name}{INNER}lent")
             both = there.join(beside, left_on=AT, right_on=ROW, how="inner", maintain_order="left")
-        no_values = self._no_values()
+        unheld = no_values(self.table)
         for one in self.lent.fields:
             if one in self.lent.keys or one.title not in self.table.places:
                 continue
             before, after = pl.col(f"{one.title}{INNER}lent"), pl.col(one.title)
-            if one.title not in no_values and not both.select(before.ne_missing(after).any()).item():
+            if one.title not in unheld and not both.select(before.ne_missing(after).any()).item():
                 continue
             cells = both.select(
                 pl.col(LINE).alias("line"),
@@ -242,30 +171,9 @@ class _Comparison:
             )
             if one.is_typed and one.separator is None:
                 cells = cells.with_columns(one.type.read(pl.col("before")).alias("was"))
-            if (odd := no_values.get(one.title)) is not None:
+            if (odd := unheld.get(one.title)) is not None:
                 cells = self._without(one, cells, odd)
             yield one, cells
-
-    def _no_values(self) -> dict[str, pl.DataFrame]:
-        """The cells that hold no value, by title: line, code, value, rule."""
-        columns = {n: title for title, n in self.table.places.items()}
-        grid = self.table.grid
-        found: list[tuple[str, int, str, str, str]] = []
-        for (row, column), formula in grid.formulas.items():
-            if column in columns:
-                found.append((columns[column], row + 1, "loan.formula", f"={formula}"[:80], "a value"))
-        for (row, column), error in grid.errors.items():
-            if column in columns:
-                found.append((columns[column], row + 1, "loan.error-value", error, "a value"))
-        for title, line in cells_under_merged(self.table):
-            found.append((title, line, "loan.covered", "", "a cell of its own"))
-        if not found:
-            return {}
-        schema = {"field": pl.String, "line": pl.Int64, "code": pl.String, "value": pl.String, "rule": pl.String}
-        table = pl.DataFrame(found, schema=schema, orient="row").unique(
-            ["field", "line"], keep="first", maintain_order=True
-        )
-        return {str(title): part for (title,), part in table.partition_by("field", as_dict=True).items()}
 
     def _without(self, one: Field, cells: pl.DataFrame, odd: pl.DataFrame) -> pl.DataFrame:
         """Cells without those that hold no value. These are told, unless they show what was lent."""
@@ -415,8 +323,8 @@ class _Comparison:
             new = new.filter(pl.col(KEY).is_not_null())
         there = [one for one in lent.fields if one.title in table.places]
         new = new.with_columns(as_read(one, new[one.title], judged.get(one)).alias(one.title) for one in there)
-        odd = [line for part in self._no_values().values() for line in part["line"]]
-        for title, part in self._no_values().items():
+        odd = [line for part in no_values(self.table).values() for line in part["line"]]
+        for title, part in no_values(self.table).items():
             here = part.join(new.select(pl.col(LINE).alias("line")), on="line", how="semi", maintain_order="left")
             self._say(
                 *(
@@ -426,7 +334,7 @@ class _Comparison:
             )
         unclear.update(line for line in new[LINE] if line in set(odd))
         wanted = [f for f in lent.layout.fields if not f.left_out_of_additions]
-        wrong = [self._broken_rules(new, wanted), self._broken_rows(new)]
+        wrong = [broken_rules(new, wanted, table), broken_rows(new, lent.layout, table)]
         there_already = elsewhere.keys().implode() if new.height else pl.Series(dtype=pl.String).implode()
         taken = new.filter(pl.col(KEY).is_in(there_already)).select(KEY, LINE).rows()
         title, rule = lent.keys[0].title, f"not yet in {lent.file}"
@@ -446,10 +354,12 @@ class _Comparison:
         new = with_changes(old, edits)
         others = [f for f in self.lent.fields if f not in self.lent.keys]
         touched = edits.select("line", "field")
-        wrong = self._broken_rules(new, others).join(touched, on=["line", "field"], how="semi", maintain_order="left")
+        wrong = broken_rules(new, others, self.table).join(
+            touched, on=["line", "field"], how="semi", maintain_order="left"
+        )
         # a rule that ties several fields, and was kept before
-        before = self._broken_rows(old).select("line", "code", "field", "rule")
-        rows = self._broken_rows(new).join(
+        before = broken_rows(old, self.lent.layout, self.table).select("line", "code", "field", "rule")
+        rows = broken_rows(new, self.lent.layout, self.table).join(
             before, on=["line", "code", "field", "rule"], how="anti", nulls_equal=True, maintain_order="left"
         )
         self.found += [wrong, rows]
@@ -462,31 +372,6 @@ class _Comparison:
         ]
         sound = edits.join(bad.select("line", "field"), on=["line", "field"], how="anti", maintain_order="left")
         return sound.filter(~pl.col("line").is_in(tied["line"].implode()))
-
-    def _broken_rules(self, rows: pl.DataFrame, fields: Sequence[Field]) -> pl.DataFrame:
-        """What breaks the layout's rules in fields, of rows in its own texts."""
-        problems = []
-        for one in fields if rows.height else ():
-            text = pl.col(one.title) if one.title in rows.columns else pl.lit(None, dtype=pl.String)
-            blank = blank_in_file(one, text)
-            value = one.type.read(pl.when(~blank).then(text)) if one.kind is not Kind.TEXT else text
-            problems += [*kind_problems(one, text, value), *value_problems(one, text, value, blank)]
-        return gather(rows.with_columns(flags(problems)), problems, pl.lit(self.table.shown), self._cell())
-
-    def _broken_rows(self, rows: pl.DataFrame) -> pl.DataFrame:
-        """What breaks the rules that tie several fields."""
-        there = {one.name: pl.col(one.title) for one in self.lent.layout.fields if one.title in rows.columns}
-        blanks = {one.name: blank_in_file(one, there[one.name]) for one in self.lent.layout.fields if one.name in there}
-        problems = [problem for problem, _ in row_problems(self.lent.layout, there, blanks)] if rows.height else []
-        return gather(rows.with_columns(flags(problems)), problems, pl.lit(self.table.shown), self._cell())
-
-    def _cell(self) -> pl.Expr:
-        """The cells of findings on fields."""
-        letters = {title: self.table.at(n, 0)[:-1] for title, n in self.table.places.items()}
-        return pl.concat_str(
-            pl.col("field").replace_strict(letters, default=None, return_dtype=pl.String),
-            pl.col("line").cast(pl.String),
-        )
 
     def _held_rows(
         self, rows: pl.DataFrame, unclear: set[int], held: pl.DataFrame, findings: pl.DataFrame

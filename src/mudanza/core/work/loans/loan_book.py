@@ -265,15 +265,13 @@ def _how_to(book: Any, lending: Lending) -> None:
     """The sheet that explains, in five lines."""
     page = book.add_worksheet(lending.words.sheet)
     page.hide_gridlines(2)
-    page.set_column(0, 0, 4)
-    page.set_column(1, 1, 100)
+    # a sheet of one column is taken for the records by nobody
+    page.set_column(0, 0, 104)
     big = book.add_format({"bold": True, "font_size": 14})
-    number = book.add_format({"font_color": _GREY, "valign": "top", "align": "right"})
     text = book.add_format({"text_wrap": True, "valign": "top"})
     page.set_row(0, 26)
-    page.write_string(0, 1, lending.words.title, big)
+    page.write_string(0, 0, lending.words.title, big)
     for row, line in enumerate(explanation(lending), start=1):
         page.set_row(row, 34)
-        page.write_number(row, 0, row, number)
-        page.write_string(row, 1, line, text)
+        page.write_string(row, 0, f"{row}.  {line}", text)
     page.protect()

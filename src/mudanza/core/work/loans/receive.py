@@ -34,6 +34,7 @@ from mudanza.core.state.loans import (
     accept_changes,
     accepted_from,
     accepted_since,
+    last_change,
     noted_loan,
 )
 from mudanza.core.values.digest import Digest, digest_of
@@ -41,11 +42,12 @@ from mudanza.core.values.row_columns import INNER
 from mudanza.core.work.action_words import with_action
 from mudanza.core.work.file_parts import PartFiles
 from mudanza.core.work.loans.carried import carried, lost, titles_in
-from mudanza.core.work.loans.comparison import Answers, LoanReturn, compare_returned
+from mudanza.core.work.loans.comparison import compare_returned
 from mudanza.core.work.loans.conflicts import ACCEPTED, Elsewhere
 from mudanza.core.work.loans.decision_sheets import WrongCell
 from mudanza.core.work.loans.held_back import corrected_rows, of_held_back
 from mudanza.core.work.loans.lent import KEY, Lent, folder_of, keyed, read_records, row_mark, shown_text, with_changes
+from mudanza.core.work.loans.outcome import Answers, LoanReturn
 from mudanza.core.work.loans.present import present_records
 from mudanza.core.work.loans.returned.opened import Opened, open_returned
 from mudanza.core.work.loans.returned.table import find_table
@@ -90,6 +92,7 @@ def receive(
     """
     ledger = ledger_of(move)
     ledger.settle()
+    seen = last_change(ledger)
     shown = move.shown(path.resolve())
     if not path.is_file():
         raise LoanError("the file does not exist.", place=Place(shown), hint="Name the returned file.")
@@ -101,7 +104,9 @@ def receive(
             place=Place(shown),
             hint="Lend the records again for further changes.",
         )
-    answers, way = answers or Answers(), way or Way()
+    answers, way = _by_titles(answers or Answers(), lent), way or Way()
+    if isinstance(decisions, Only):
+        decisions = replace(decisions, fields=frozenset(lent.layout.field_named(one).title for one in decisions.fields))
     if decisions is not None:
         answers = answers_with(answers, decisions)
     result = _compared(lent, opened, shown, _elsewhere(move, ledger, lent, answers.current), answers)
@@ -112,7 +117,7 @@ def receive(
         result = replace(result, review=review)
     if not accept or result.blocked is not None:
         return result
-    return _accept(move, ledger, lent, result, digest_of(path, shown), way)
+    return _accept(move, ledger, lent, result, digest_of(path, shown), way, seen)
 
 
 def receive_review(
@@ -125,6 +130,15 @@ def receive_review(
         move, kept_file(move, detail), loan=detail["of"], accept=accept, answers=answers, decisions=decisions, way=way
     )
     return result, wrong
+
+
+def _by_titles(answers: Answers, lent: Lent) -> Answers:
+    """Answers by the headings of fields, which may have been said by their names."""
+    title = {name: lent.layout.field_named(name).title for name in (*answers.columns, *answers.prefer) if name != "*"}
+    columns = {title[name]: answer for name, answer in answers.columns.items()}
+    return replace(
+        answers, columns=columns, prefer={title.get(name, name): rule for name, rule in answers.prefer.items()}
+    )
 
 
 def _compared(lent: Lent, opened: Opened, shown: str, elsewhere: Elsewhere, answers: Answers) -> LoanReturn:
@@ -202,7 +216,9 @@ def _as_lent(lent: Lent, records: pl.DataFrame) -> pl.DataFrame:
     return records if lent.changed_layout is None else carried(records, lent.changed_layout, lent.layout)
 
 
-def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Digest, way: Way) -> LoanReturn:
+def _accept(
+    move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Digest, way: Way, seen: int
+) -> LoanReturn:
     """Write the change set, what would undo it, and the rows held back; note in the ledger what was accepted. While rows are held back the loan stays out."""
     run = ledger.begin(RECEIVE, lent.id)
     folder = folder_of(move, lent.id)
@@ -211,10 +227,11 @@ def _accept(move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Di
     with ledger.held(run), Outputs(str(run)) as outputs:
         sweep_behind(move, ledger)
         known = noted_loan(ledger, lent.id)
-        if known is None or known.state != "out":
+        if known is None or known.state != "out" or last_change(ledger) != seen:
             raise LoanError(
-                f"the loan {lent.id!r} was accepted by another run meanwhile.",
-                hint="`mudanza ledger --loans` tells.",
+                "another run accepted something meanwhile, which this one did not know of.",
+                place=Place(came.path),
+                hint="Receive it again; `mudanza ledger --loans` tells of loans.",
             )
         written: list[OutFile] = []
         corrects = of_held_back(lent)

@@ -17,11 +17,11 @@ from mudanza.core.state.ledger import ledger_of, sweep_behind
 from mudanza.core.state.loans import note_loan
 from mudanza.core.values.digest import digest_of
 from mudanza.core.values.row_columns import LINE
-from mudanza.core.work.loans.comparison import Answers, LoanReturn, Outcome, Review
 from mudanza.core.work.loans.conflicts import CHANGES, Conflict, shown_conflict
 from mudanza.core.work.loans.decision_sheets import Sheet, SheetColumn, WrongCell, read_sheet, sheets_bytes
 from mudanza.core.work.loans.lent import KEY, Lent, folder_of, shown_text
 from mudanza.core.work.loans.loan_book import REMOVAL
+from mudanza.core.work.loans.outcome import Answers, LoanReturn, Outcome, Review
 from mudanza.core.work.loans.spoilage.judging import Answer
 
 ACCEPT, REFUSE = "accept", "refuse"

@@ -16,12 +16,12 @@ if TYPE_CHECKING:
     import polars as pl
 
     from mudanza.core.work.going_back.carrying import CarriedBack
-    from mudanza.core.work.loans.comparison import LoanReturn
     from mudanza.core.work.loans.crosswalk_sheets import CodesReturn
     from mudanza.core.work.loans.decision_loan import DecisionLoan
     from mudanza.core.work.loans.layout_sheet import LayoutReturn
     from mudanza.core.work.loans.lend import Loan
     from mudanza.core.work.loans.mapping_sheet import MappingReturn
+    from mudanza.core.work.loans.outcome import LoanReturn
 
 
 def loan_shape(loan: Loan) -> Shape:

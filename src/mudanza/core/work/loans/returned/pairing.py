@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import polars as pl
@@ -273,11 +273,3 @@ def _rest(titles: Sequence[str]) -> pl.Expr:
         return pl.lit(None, dtype=pl.String).alias(_REST)
     enough = pl.sum_horizontal([pl.col(t).is_not_null().cast(pl.Int64) for t in titles]) >= 2
     return pl.when(enough).then(pl.concat_str([pl.col(t).fill_null("") for t in titles], separator=INNER)).alias(_REST)
-
-
-def cells_under_merged(table: Table) -> Iterator[tuple[str, int]]:
-    """The cells, by title and line, that cannot be seen since a merged one covers them."""
-    columns = {n: title for title, n in table.places.items()}
-    for row, column in table.grid.covered:
-        if column in columns:
-            yield columns[column], row + 1

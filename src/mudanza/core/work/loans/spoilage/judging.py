@@ -91,8 +91,7 @@ class _Column:
                     break
         edits = differing
         if self.typed:
-            written = render(self.field, IS, self.field.kind)
-            edits = edits.with_columns(pl.when(IS.is_not_null()).then(written).otherwise(AFTER).alias("after"))
+            edits = edits.with_columns(_written(self.field).alias("after"))
         shown = [one.select(nothing.columns) for one in held]
         return Judged(
             edits.select("line", "at", "before", "after"),
@@ -210,8 +209,8 @@ class _Column:
             others = int(differing.select((way.could & ~way.same).fill_null(False).sum()).item())
             if not self._proved(way, hit.height, max(could - others, hit.height)):
                 continue
-            # one cell of one that could have been hit may have been a person
-            certain = way.proof == "sure" or way.name in self.known or (way.proof != "ask" and hit.height > 1)
+            # one cell of one that could have been hit, or two of two, may have been a person
+            certain = way.proof == "sure" or way.name in self.known or (way.proof != "ask" and hit.height >= _MANY)
             rest, held = self._settle(hit, differing, way.name, way.words, max(could, hit.height), certain)
             if way.mended is not None:
                 rest = self._mended(rest, way.mended)
@@ -277,8 +276,14 @@ def as_read(field: Field, cells: pl.Series, judged: Judged | None) -> pl.Series:
     rows = rows.with_columns(field.type.read_sheet(AFTER).alias("is"))
     for value in judged.read if judged is not None else ():
         rows = rows.with_columns(value.alias("is"))
-    written = render(field, IS, field.kind)
-    return rows.select(pl.when(IS.is_not_null()).then(written).otherwise(AFTER)).to_series()
+    return rows.select(_written(field)).to_series()
+
+
+def _written(field: Field) -> pl.Expr:
+    """The text of a value as the layout writes it; as it came, where it is none, or where the layout's text would be another value."""
+    text = render(field, IS, field.kind)
+    same = (field.type.read(text) == IS).fill_null(False)
+    return pl.when(IS.is_not_null() & same).then(text).otherwise(AFTER)
 
 
 def readings_of(field: Field) -> list[Reading]:
