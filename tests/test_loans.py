@@ -6,6 +6,7 @@ import csv
 import datetime
 import json
 import shutil
+import sqlite3
 import subprocess
 import zipfile
 from collections.abc import Callable
@@ -787,3 +788,40 @@ def test_what_is_to_be_saved_before_an_import_is_said_and_saved(lent: Path) -> N
     assert "Before the import: export the owners of the practice system" in told
     with zipfile.ZipFile(lent / "loans/people-2/before-import.zip") as archive:
         assert archive.namelist() == ["saved/owners.csv"]
+
+
+def test_a_record_that_is_to_go_and_was_changed_is_a_conflict(lent: Path) -> None:
+    """By a new build, or at the target; a rule or a review decides."""
+    now = (lent / "out/people.csv").read_text(encoding="utf-8").replace("P002;Rui;", "P002;Ruy;")
+    (lent / "now.csv").write_text(now, encoding="utf-8")
+    cells(lent / "back.xlsx", {"G3": "remove", "G5": "remove"})
+
+    def removed(*said: str, status: int = 0) -> tuple[list[str], list[str]]:
+        told = program("receive", "back.xlsx", "--current", "now.csv", "--json", *said, cwd=lent, status=status).json
+        return [row["Code"] for row in told["removals"]], [one["key"] for one in told["conflicts"]]
+
+    assert removed(status=1) == (["P004"], ["P002"])
+    assert removed("--prefer", "present") == (["P004"], [])
+    assert removed("--prefer", "returned") == (["P002", "P004"], [])
+    edit(lent / "incoming/a.csv", "2,Rui,", "2,Ruy,")
+    program("build", "people", cwd=lent)
+    program("receive", "back.xlsx", "--review", "--to", "review.xlsx", cwd=lent, status=1)
+    decide(lent / "review.xlsx", {1: "refuse", 2: "accept"})
+    document = program("receive", "review.xlsx", "--accept", "--json", cwd=lent, status=0).json
+    assert [row["Code"] for row in document["removals"]] == ["P002"]
+
+
+def test_a_table_of_a_database_is_lent_by_a_layout(lent: Path) -> None:
+    with sqlite3.connect(lent / "practice.sqlite") as database:
+        database.execute("CREATE TABLE folk (code TEXT, name TEXT, born TEXT, paid REAL)")
+        database.execute("INSERT INTO folk VALUES ('P001', 'Ana', '1980-01-31', 12.5), ('P002', 'Rui', NULL, NULL)")
+    with (lent / "mudanza.toml").open("a", encoding="utf-8") as settings:
+        settings.write('[databases.practice]\nfile = "practice.sqlite"\n')
+    program("lend", "practice:folk", "--layout", "people", "--to", "t.xlsx", cwd=lent, status=0)
+    book = load_workbook(lent / "t.xlsx")
+    sheet = book.worksheets[0]
+    assert [sheet.cell(2, n).value for n in (1, 2, 4)] == ["P001", "Ana", 12.5]
+    sheet["B3"] = "Ruy"
+    book.save(lent / "t.xlsx")
+    document = program("receive", "t.xlsx", "--accept", "--json", cwd=lent, status=0).json
+    assert [(c["key"], c["before"], c["after"]) for c in document["changes"]] == [("P002", "Rui", "Ruy")]

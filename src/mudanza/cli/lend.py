@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 @click.command("lend")
-@click.argument("subject", metavar="LIST|FILE|LOAN", shell_complete=completing.subjects)
+@click.argument("subject", metavar="LIST|FILE|TABLE|LOAN", shell_complete=completing.subjects)
 @click.option("--layout", "layout_name", metavar="FILE|NAME", help="The layout of a FILE.")
 @click.option("--columns", metavar="A,B", help="The fields to lend, besides the key (all).")
 @click.option("--show", metavar="A,B", help="Fields to be seen only.")
@@ -96,6 +96,7 @@ def command(
       mudanza lend owners --held-back --whom Maria
       mudanza lend owners-3 --again
       mudanza lend prices.csv --layout prices --to prices.ods
+      mudanza lend practice:owners --layout owners
       mudanza lend owners --mapping
       mudanza lend owners --crosswalks --to codes-for-maria.xlsx
     """
@@ -132,6 +133,11 @@ def command(
         if layout_name is None:
             raise click.UsageError("A file is lent by its layout: add --layout FILE|NAME.")
         path, layout, name = Path(subject), find_layout(layout_name), Path(subject).stem
+        if not path.is_file() and ":" in subject:
+            from mudanza.core.work.loans.table_subject import table_subject
+
+            table = table_subject(move, subject, layout)
+            path, name = table.path, table.name
     else:
         layout = load_plan(move, subject).layout
         path, name = built_file(move, subject, layout), subject

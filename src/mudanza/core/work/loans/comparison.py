@@ -84,19 +84,23 @@ class _Comparison:
         there = changed_there(lent, changes, elsewhere)
         self._tell_there(there, elsewhere)
         changes = self._not_there_already(changes, elsewhere)
-        every_conflict = conflicts_of(changes, removals, elsewhere)
+        every_conflict = conflicts_of(lent, changes, removals, elsewhere)
         taken, conflicts = preferred(every_conflict, self.answers.prefer)
-        changes = self._as_preferred(changes, taken, [one for one in every_conflict if one not in (*taken, *conflicts)])
+        dropped = [one for one in every_conflict if one not in (*taken, *conflicts)]
+        changes = self._as_preferred(changes, taken, dropped)
         self._say(*(told_conflict(conflict, table.shown) for conflict in conflicts))
         if conflicts:
             hit = pl.DataFrame([(c.key, c.field) for c in conflicts], schema=["key", "field"], orient="row")
             changes = changes.join(hit, on=["key", "field"], how="anti", maintain_order="left")
-            removals = removals.filter(~pl.col(KEY).is_in([c.key for c in conflicts if c.field == REMOVAL]))
+        open_keys = [one.key for one in conflicts if one.field == REMOVAL]
+        disputed = removals.filter(pl.col(KEY).is_in(open_keys))
+        staying = [*open_keys, *(one.key for one in dropped if one.field == REMOVAL)]
+        removals = removals.filter(~pl.col(KEY).is_in(staying))
         every = pl.concat([pl.DataFrame(schema=SCHEMA), *self.found])
         held = pl.concat([pl.DataFrame(schema=_HELD), *self.held])
         tally = Tally()
         tally.add(every)
-        outcome = Outcome(changes, additions, removals, held, self._held_rows(rows, unclear, held, every))
+        outcome = Outcome(changes, additions, removals, held, self._held_rows(rows, unclear, held, every), disputed)
         return LoanReturn(
             lent.id, lent.subject, lent.moment, rows.height, self.opened, outcome, tuple(self.told), conflicts, every, tally.groups(), self.blocked
         )  # fmt: skip

@@ -58,8 +58,8 @@ class Elsewhere:
     name: str = ""
 
 
-def conflicts_of(cells: pl.DataFrame, removals: pl.DataFrame, elsewhere: Elsewhere) -> list[Conflict]:
-    """Cells that were changed elsewhere too, by another loan or by a new build."""
+def conflicts_of(lent: Lent, cells: pl.DataFrame, removals: pl.DataFrame, elsewhere: Elsewhere) -> list[Conflict]:
+    """Cells that were changed elsewhere too, by another loan or by a new build, and records that are to go and were changed there."""
     whole = elsewhere.accepted.filter(pl.col("field") == RECORD)
     accepted = elsewhere.accepted.filter(pl.col("field") != RECORD)
     beside = cells.join(accepted, on=["key", "field"], how="left", maintain_order="left")
@@ -94,6 +94,12 @@ def conflicts_of(cells: pl.DataFrame, removals: pl.DataFrame, elsewhere: Elsewhe
     removed = removals.select(pl.col(KEY).alias("key")).join(removed, on="key", maintain_order="left")
     for key, field, value, loan in removed.iter_rows():
         conflicts.append(Conflict(key, REMOVAL, None, WORDS["en"].remove, f"{field} is now {value}", f"loan {loan}"))
+    told_already = [one.key for one in conflicts if one.field == REMOVAL]
+    there = changed_there(lent, cells.clear(), elsewhere).unique("key", keep="first", maintain_order=True)
+    there = there.filter(pl.col("key").is_in(removals[KEY].implode()) & ~pl.col("key").is_in(told_already))
+    for key, field, _, value in there.iter_rows():
+        is_now = f"{field} is now {value or '(blank)'}"
+        conflicts.append(Conflict(key, REMOVAL, None, WORDS["en"].remove, is_now, elsewhere.name))
     return conflicts
 
 

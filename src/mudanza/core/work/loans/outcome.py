@@ -37,6 +37,8 @@ class Outcome:
     removals: pl.DataFrame
     held: pl.DataFrame
     held_rows: pl.DataFrame
+    #: records that are to go and are in conflict
+    disputed: pl.DataFrame
 
 
 @dataclass(frozen=True)

@@ -118,12 +118,14 @@ def decided(result: LoanReturn, decisions: Decisions | Only) -> LoanReturn:
         schema=CHANGES,
         orient="row",
     )
+    going = [one.key for one in taken if one.field == REMOVAL]
     made = Outcome(
         pl.concat([changes.filter(_are(verdicts, True)), of_conflicts]),
         outcome.additions.filter(_are(added, True)),
-        outcome.removals.filter(_are(gone, True)),
+        pl.concat([outcome.removals.filter(_are(gone, True)), outcome.disputed.filter(pl.col(KEY).is_in(going))]),
         pl.concat([outcome.held, waiting]),
         outcome.held_rows,
+        outcome.disputed.filter(~pl.col(KEY).is_in(going)),
     )
     findings = _without_settled(result, left)
     tally = Tally()
