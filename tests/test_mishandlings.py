@@ -85,6 +85,11 @@ def _code_as_date(text: str) -> Any:
 VALUES: dict[str, tuple[str, Callable[[Any], Any]]] = {
     "zeros gone": ("Post", lambda v: float(v)),
     "zeros gone, as text": ("Post", lambda v: v.lstrip("0")),
+    "a prefix for all": ("Phone", lambda v: f"00{v.lstrip('+')}"),
+    "the same behind all": ("Town", lambda v: f"{v} (PT)"),
+    "other signs between": ("Phone", lambda v: v.replace(" ", "-")),
+    "days lost": ("Born", lambda v: v.replace(day=1)),
+    "one word for all": ("Active", lambda _: "J"),
     "an apostrophe in front": ("Post", lambda v: f"'{v}"),
     "a formula of a text": ("Post", lambda v: f'="{v}"'),
     "a space behind": ("Post", lambda v: f"{v} "),

@@ -9,7 +9,7 @@ import polars as pl
 
 #: whether the rows are a way's, in the order of the sheet, and whether it is a question
 _LEAST, _RUN, _FAR = 3, 4, 3
-_NEARLY, _MOST = 0.9, 0.6
+_NEARLY, _MOST, _HALF = 0.9, 0.6, 0.5
 #: so few different words may have been written otherwise
 _WORDS = 30
 
@@ -54,9 +54,9 @@ def _one_value(before: pl.Series, after: pl.Series, differs: pl.Series) -> Itera
         return
     value = common[0]
     hit = (differs & (after == value)).fill_null(False)
-    replaced = before.filter(hit).n_unique()
-    if replaced > 2 and int((after == value).sum()) >= _NEARLY * len(after):
-        yield Whole("one value", f"all {value!r}", hit, len(after), certain=False)
+    several = before.filter(hit).n_unique() >= _LEAST or int(hit.sum()) >= _HALF * len(after)
+    if several and int((after == value).sum()) >= _NEARLY * len(after):
+        yield Whole("one value", "one value for all", hit, len(after), certain=False)
         return
     runs = (after.ne_missing(after.shift()) | (differs != differs.shift())).fill_null(True).cast(pl.Int64).cum_sum()
     lengths = pl.DataFrame({"run": runs, "hit": differs & after.is_not_null(), "before": before}).group_by("run")

@@ -97,6 +97,9 @@ def of_moments(field: Field) -> Iterator[Spoilage]:
         there,
         came.is_not_null(),
     )
+    month = (was.dt.year() == came.dt.year()) & (was.dt.month() == came.dt.month()) & (came.dt.day() == 1)
+    later = was.dt.day() != 1
+    yield _way("day", "the day of the month lost", "mark", month & later, later, came.dt.day() == 1)
     if field.kind is Kind.DATETIME:
         timed = was.dt.time() != pl.time(0)
         yield _way(

@@ -42,6 +42,7 @@ def of_texts(field: Field, before: pl.Series) -> Iterator[Spoilage]:
     yield from _cut()
     yield from nothings()
     yield from _capitals(field)
+    yield from _put_before_and_behind()
     if field.separator is not None:
         parts = r"\s*[,;|/+\n]\s*"
         yield alike(
@@ -71,7 +72,7 @@ def _as_numbers(before: pl.Series) -> Iterator[Spoilage]:
         else None,
         suspect=digits & ~AFTER.str.starts_with("0") if length is None else None,
     )
-    yield one_of("plus", "a plus sign in front", "sure", BEFORE.str.strip_prefix("+"))
+    yield one_of("plus", "a plus sign in front", "sure", BEFORE.str.strip_prefix("+"), BEFORE.str.replace(r"^\+", "00"))
     number, came = BEFORE.cast(pl.Float64, strict=False), AFTER.str.replace(",", ".").cast(pl.Float64, strict=False)
     exponent = AFTER.str.contains(_EXPONENT)
     places = AFTER.str.extract(r"[.,]([0-9]+)[eE]", 1).str.len_chars().fill_null(0).cast(pl.Float64)
@@ -214,6 +215,21 @@ def _marked_up() -> Iterator[Spoilage]:
     ]
     inner = AFTER.str.replace(r"^(?:=?\"|'|mailto:|tel:)", "").str.replace(r"[\"']$", "")
     yield one_of("wrapped", "signs put around", "sure", *around, pl.format('"{}"', quoted), BEFORE + "/", mended=inner)
+
+
+def _put_before_and_behind() -> Iterator[Spoilage]:
+    """The same put before or behind all texts, or other signs between letters and digits: people do that too."""
+    filled = BEFORE.is_not_null()
+    for ends, more, words in (
+        (AFTER.str.ends_with(BEFORE), AFTER.str.strip_suffix(BEFORE), "the same put in front"),
+        (AFTER.str.starts_with(BEFORE), AFTER.str.strip_prefix(BEFORE), "the same put behind"),
+    ):
+        longer = (ends & (AFTER != BEFORE)).fill_null(False)
+        most = more.filter(longer).mode().min()
+        yield Spoilage(words, words, "ask", (longer & (more == most)).fill_null(False), filled)
+    bare, barely = (one.str.replace_all(r"[^\p{L}\p{N}]", "") for one in (BEFORE, AFTER))
+    same = (bare == barely) & (bare.str.len_bytes() > 0) & (BEFORE != AFTER)
+    yield Spoilage("signs", "other signs between letters and digits", "ask", same.fill_null(False), filled)
 
 
 def _cut() -> Iterator[Spoilage]:
