@@ -9,7 +9,7 @@ import polars as pl
 
 #: whether the rows are a way's, in the order of the sheet, and whether it is a question
 _LEAST, _RUN, _FAR = 3, 4, 3
-_NEARLY, _MOST, _HALF = 0.9, 0.6, 0.5
+_NEARLY, _MOST, _THIRD = 0.9, 0.6, 0.3
 #: so few different words may have been written otherwise
 _WORDS = 30
 
@@ -54,8 +54,9 @@ def _one_value(before: pl.Series, after: pl.Series, differs: pl.Series) -> Itera
         return
     value = common[0]
     hit = (differs & (after == value)).fill_null(False)
-    several = before.filter(hit).n_unique() >= _LEAST or int(hit.sum()) >= _HALF * len(after)
-    if several and int((after == value).sum()) >= _NEARLY * len(after):
+    filled = len(after) - after.null_count()
+    several = before.filter(hit).n_unique() >= _LEAST or int(hit.sum()) >= _THIRD * filled
+    if several and int((after == value).sum()) >= _NEARLY * filled:
         yield Whole("one value", "one value for all", hit, len(after), certain=False)
         return
     runs = (after.ne_missing(after.shift()) | (differs != differs.shift())).fill_null(True).cast(pl.Int64).cum_sum()
