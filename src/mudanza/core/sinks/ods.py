@@ -18,7 +18,7 @@ from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.sinks import sheet_cells
 from mudanza.core.sinks.markup import escaped, escaped_alone
-from mudanza.core.sinks.native import as_layout_writes
+from mudanza.core.sinks.native import as_layout_writes, unwritable
 from mudanza.core.sinks.reading import read_as
 from mudanza.core.sinks.sheet_cells import MOST_ROWS, choices_of, number_format, sheet_cell, sheet_name, width_of
 from mudanza.core.sinks.sheet_columns import too_many
@@ -271,8 +271,14 @@ def writer(layout: Layout, titles: Sequence[str]) -> OdsWriter:
 
 
 def problems(field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:  # noqa: ARG001
-    """Texts that no cell holds."""
-    return sheet_cells.problems(field, text)
+    """Texts that no cell holds; and those with tabs, which the library that reads such files drops."""
+    tabs = unwritable(
+        field,
+        text,
+        lambda one: one.str.contains("\t", literal=True),
+        "no tabs, which are lost when such a file is read",
+    )
+    return [*sheet_cells.problems(field, text), tabs]
 
 
 def options(layout: Layout) -> ReadOptions:

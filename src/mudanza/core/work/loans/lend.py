@@ -162,7 +162,7 @@ class _Maker:
         kept = outputs.create(home / loan / LAYOUT)
         kept.write(subject.layout.path.read_bytes())
         digest = snapshot.digest(move.shown(home / loan / "lent.csv"))
-        left_out = [] if self.ending == CSV_FILE else _unheld(chosen.fields, records)
+        left_out = [] if self.ending == CSV_FILE else _unheld(chosen.fields, records, self.ending)
         fields = [f for f in chosen.fields if f.title not in left_out]
         if unheld := [f.title for f in chosen.keys if f.title in left_out]:
             raise LoanError(
@@ -243,10 +243,11 @@ def _changed_since(earlier: Lent, records: pl.DataFrame, titles: Sequence[str]) 
     return found
 
 
-def _unheld(fields: Sequence[Field], records: pl.DataFrame) -> list[str]:
-    """The fields that have texts which no cell of a sheet can hold."""
+def _unheld(fields: Sequence[Field], records: pl.DataFrame, ending: str) -> list[str]:
+    """The fields that have texts which no cell of such a sheet can hold."""
+    odd = f"{FORBIDDEN}|\t" if ending == ODS_FILE else FORBIDDEN
     checks = [
-        ((pl.col(one.title).str.len_chars() > MOST_CHARACTERS) | pl.col(one.title).str.contains(FORBIDDEN))
+        ((pl.col(one.title).str.len_chars() > MOST_CHARACTERS) | pl.col(one.title).str.contains(odd))
         .any()
         .alias(one.title)
         for one in fields

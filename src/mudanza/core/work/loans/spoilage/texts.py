@@ -226,7 +226,8 @@ def _put_before_and_behind() -> Iterator[Spoilage]:
     ):
         longer = (ends & (AFTER != BEFORE)).fill_null(False)
         most = more.filter(longer).mode().min()
-        yield Spoilage(words, words, "ask", (longer & (more == most)).fill_null(False), filled)
+        hit = (longer & (more == most)).fill_null(False)
+        yield Spoilage(words, words, "ask", hit, filled, suspect=AFTER.is_not_null())
     bare, barely = (one.str.replace_all(r"[^\p{L}\p{N}]", "") for one in (BEFORE, AFTER))
     same = (bare == barely) & (bare.str.len_bytes() > 0) & (BEFORE != AFTER)
     yield Spoilage("signs", "other signs between letters and digits", "ask", same.fill_null(False), filled)
