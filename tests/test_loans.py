@@ -645,7 +645,7 @@ def test_what_was_accepted_goes_into_later_builds(lent: Path) -> None:
     ]
     edit(lent / "incoming/a.csv", "1234.5", "98")
     edit(lent / "incoming/a.csv", "2,Rui,", "2,Ruy,")
-    (lent / "corrections/people.csv").open("a").write("P777,Paid,1,2,,,\n")
+    (lent / "corrections/people.csv").open("a").write('P777,Paid,"1,00","2,00",,,\n')
     one = program("build", "people", "--json", cwd=lent).json["lists"][0]
     rows = {row["Code"]: row for row in table(lent / "out/people.csv")}
     assert (rows["P001"]["Paid"], rows["P002"]["Full name"], rows["P002"]["Born"]) == ("99,00", "Ruy", "06/05/1990")
@@ -825,3 +825,59 @@ def test_a_table_of_a_database_is_lent_by_a_layout(lent: Path) -> None:
     book.save(lent / "t.xlsx")
     document = program("receive", "t.xlsx", "--accept", "--json", cwd=lent, status=0).json
     assert [(c["key"], c["before"], c["after"]) for c in document["changes"]] == [("P002", "Rui", "Ruy")]
+
+
+def test_blanks_are_written_as_the_layout_has_them(move: Path) -> None:
+    """Also where a cell was cleared, in what is new, and in what undoes it."""
+    columns = [
+        {"name": "no", "titles": "No"},
+        {"name": "word", "titles": "Word", "null": "NA"},
+        {"name": "day", "titles": "Day", "null": "-", "datatype": {"base": "date", "format": "dd/MM/yyyy"}},
+    ]
+    (move / "l.json").write_text(layout_json(columns, primaryKey="no"))
+    (move / "f.csv").write_text("No,Word,Day\n1,a,-\n2,NA,31/01/2024\n3,NA,-\n")
+    program("lend", "f.csv", "--layout", "l.json", "--to", "f.xlsx", cwd=move, status=0)
+    book = load_workbook(move / "f.xlsx")
+    sheet = book.worksheets[0]
+    sheet["B2"], sheet["B3"], sheet["C3"], sheet["A5"] = None, "b", None, "4"
+    book.save(move / "f.xlsx")
+    document = program("receive", "f.xlsx", "--accept", "--json", cwd=move, status=0).json
+    folder = move / "loans" / document["loan"]
+    assert (folder / "changes.csv").read_text() == "No,Word,Day\n1,NA,-\n2,b,-\n"
+    assert (folder / "undo-changes.csv").read_text() == "No,Word,Day\n1,a,-\n2,NA,31/01/2024\n"
+    assert (folder / "additions.csv").read_text() == "No,Word,Day\n4,NA,-\n"
+    # and the next loan shows it
+    program("lend", "f.csv", "--layout", "l.json", "--to", "n.csv", cwd=move, status=0)
+    rows = [line.split(",")[:3] for line in (move / "n.csv").read_text("utf-8-sig").splitlines()]
+    assert rows[1:] == [["1", "NA", "-"], ["2", "b", "-"], ["3", "NA", "-"], ["4", "NA", "-"]]
+
+
+def test_what_does_not_go_together_is_not_carried_back(lent: Path) -> None:
+    """Two fields of one column that were made different things; and a correction that the layout does not take."""
+    layout = json.loads((lent / "layouts/people.json").read_text(encoding="utf-8"))
+    layout["tableSchema"]["columns"].append({"name": "called", "titles": "Called"})
+    (lent / "layouts/people.json").write_text(json.dumps(layout), encoding="utf-8")
+    edit(lent / "plans/people.toml", "[fields]", "[fields]\ncalled = '{Name} -> squeeze'")
+    program("build", "people", cwd=lent, status=0)
+    program("lend", "people", "--to", "b.xlsx", cwd=lent, status=0)
+    cells(lent / "b.xlsx", {"B2": "Anna", "G2": "Annie", "B3": "Ruy", "G3": "Ruy"})
+    program("receive", "b.xlsx", "--accept", cwd=lent, status=0)
+    document = program("carry-back", "people", "--json", cwd=lent, status=1).json
+    assert {(one["key"], one["field"]) for one in document["carried"]} == {("P002", "Full name"), ("P002", "Called")}
+    assert {(one["key"], one["field"]) for one in document["by_hand"]} == {("P001", "Full name"), ("P001", "Called")}
+    (lent / "corrections").mkdir()
+    (lent / "corrections/people.csv").write_text("key,field,was,is,who\nP001,Kind,dog,cow,\n", encoding="utf-8")
+    told = program("build", "people", cwd=lent, status=2).err
+    assert "Kind of P001 cannot be 'cow'" in told and "corrections/people.csv, line 2" in told
+
+
+def test_a_review_remembers_what_the_target_held(lent: Path) -> None:
+    now = (lent / "out/people.csv").read_text(encoding="utf-8").replace("P002;Rui;", "P002;Raul;")
+    (lent / "now.csv").write_text(now, encoding="utf-8")
+    cells(lent / "back.xlsx", {"B3": "Ruy"})
+    program("receive", "back.xlsx", "--current", "now.csv", "--review", "--to", "r.xlsx", cwd=lent, status=1)
+    decide(lent / "r.xlsx", {1: "accept"})
+    assert "leave --accept out" in program("receive", "back.xlsx", "--review", "--accept", cwd=lent, status=2).err
+    assert "stands in the review" in program("receive", "r.xlsx", "--fields", "Paid", cwd=lent, status=2).err
+    document = program("receive", "r.xlsx", "--accept", "--json", cwd=lent, status=0).json
+    assert [(c["key"], c["before"], c["after"]) for c in document["changes"]] == [("P002", "Raul", "Ruy")]

@@ -541,6 +541,29 @@ def test_an_office_suite_saves_it_in_any_form(lent: Path, tmp_path: Path, form: 
     check(came_back(lent, tmp_path / f"saved/untouched.{ending}"), {})
 
 
+def test_what_one_column_proves_swallows_no_edit_of_another(lent: Path, tmp_path: Path) -> None:
+    """Capitals of permitted words, rounded amounts, exchanged days and a slid column say nothing of single cells elsewhere; lost accents do."""
+    sheet = Sheet.of(lent / "lent.xlsx")
+    sheet.each("Kind", str.upper)
+    sheet.each("Balance", lambda v: float(round(v)))
+    sheet.each("Name", plain)
+    sheet.put("Post", [*sheet.column("Post")[:20], *sheet.column("Post")[21:], None])
+    town, notes = sheet.at("Town"), sheet.at("Notes")
+    sheet.rows[3][town] = str(sheet.rows[3][town]).upper()
+    sheet.rows[5][sheet.at("Post")] = None
+    sheet.rows[7][notes] = "à la carte"
+    document = came_back(lent, sheet.save(tmp_path / "back.xlsx"))
+    check(
+        document,
+        {
+            (sheet.rows[3][0], "Town"): sheet.rows[3][town],
+            (sheet.rows[5][0], "Post"): None,
+            (sheet.rows[7][0], "Notes"): "à la carte",
+        },
+    )
+    assert [one["field"] for one in document["undone"]] == ["Name", "Post", "Balance", "Kind"]
+
+
 # the whole way, and back
 
 

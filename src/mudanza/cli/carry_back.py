@@ -51,7 +51,7 @@ def command(
                 [
                     one.key,
                     one.field,
-                    f"{one.source} {one.line}",
+                    f"{one.standing.source} {one.standing.line}",
                     column,
                     look.shorten(before, 24),
                     "->",

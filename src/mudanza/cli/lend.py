@@ -147,6 +147,8 @@ def command(
     )
     what = Subject(name, path, layout)
     if held_back:
+        if layout_name or columns or where or show or mask or keys or findings is not None or by:
+            raise click.UsageError("Rows that were held back are lent whole, with why; --whom and --to go with them.")
         from mudanza.core.work.loans.held_back import held_back_subject
 
         what, choice = held_back_subject(move, subject)

@@ -86,16 +86,23 @@ def command(
       mudanza receive back.xlsx --accept --correct --from Maria
       mudanza receive back.xlsx --current exported-today.csv --prefer Town=present
     """
+    from mudanza.core.work.loans.change_set import Way
     from mudanza.core.work.loans.decision_loan import kind_of_loan
     from mudanza.core.work.loans.outcome import Answers
-    from mudanza.core.work.loans.receive import Way, receive, receive_review
+    from mudanza.core.work.loans.receive import receive, receive_review
     from mudanza.core.work.loans.review import Only
 
     move = here(wait)
     way = Way(whole_rows, one_file, by, correct, (to or Path()) if review else None)
     wrong: list[WrongCell] = []
     known = kind_of_loan(move, file, loan)
+    if accept and review:
+        raise click.UsageError("A review is for deciding what is accepted: leave --accept out, and accept the review.")
     if known is not None and known[1] == "review":
+        if review or undo or as_edits or missing or fields or keys or current or prefer:
+            raise click.UsageError(
+                "What is decided stands in the review; only how it is written can be said beside it."
+            )
         result, wrong = receive_review(move, file, known[2], accept=accept, way=way)
     elif known is not None:
         from mudanza.cli.receive_decisions import receive_decisions
@@ -125,11 +132,13 @@ def command(
 
 
 def _rules(prefer: tuple[str, ...]) -> dict[str, str]:
+    from mudanza.core.work.loans.conflicts import PRESENT, RETURNED
+
     rules = {}
     for one in prefer:
         name, _, which = one.rpartition("=")
-        if which not in ("returned", "present"):
-            raise click.BadParameter(f"{which!r} is neither returned nor present.", param_hint="--prefer")
+        if which not in (RETURNED, PRESENT):
+            raise click.BadParameter(f"{which!r} is neither {RETURNED} nor {PRESENT}.", param_hint="--prefer")
         rules[name or "*"] = which
     return rules
 
@@ -208,6 +217,9 @@ def _show(result: LoanReturn, accept: bool) -> None:
         if result.held:
             held = look.plural(result.held, "row")
             look.say(f"  The loan stays out for {held} held back: correct them in the workbook, and receive it again.")
+        if result.conflicts:
+            conflicts = look.plural(len(result.conflicts), "conflict")
+            look.say(f"  The loan stays out for {conflicts}: settle them in a review (--review), or with --prefer.")
         if result.waiting:
             look.say(f"  The loan stays out for {look.count(result.waiting)} that nobody has decided yet.")
     elif accept:

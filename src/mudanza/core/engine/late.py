@@ -130,13 +130,12 @@ def _corrected(
     numbers = pl.DataFrame([places.alias("place")]).select(file_and_line(pl.col("place"))[0]).to_series()
     found = []
     for row, title, was, now, there, who in told.iter_rows():
-        blank = (there or "") == (was or "") or there == now
-        code = "correction.there" if there == now else "correction.made" if blank else "correction.source-changed"
-        rule = (
-            f"{was or '(blank)'} when it was corrected"
-            if code == "correction.source-changed"
-            else f"{now or '(blank)'} ({who or recipe.corrections.file})"
-        )
+        rule = f"{now or '(blank)'} ({who or recipe.corrections.file})"
+        code = "correction.made"
+        if (there or "") == (now or ""):
+            code = "correction.there"
+        elif (there or "") != (was or ""):
+            code, rule = "correction.source-changed", f"{was or '(blank)'} when it was corrected"
         found.append(Finding(code, files[int(numbers[row])], int(lines[row]), field=title, value=there, rule=rule))
     return made.drop(CORRECTED_KEY), mixed.to_series(), frame(found)
 

@@ -7,7 +7,8 @@ from pathlib import Path
 import polars as pl
 
 from mudanza.core.documents.errors import MoveError, Place, unknown
-from mudanza.core.layouts.layout import Layout
+from mudanza.core.layouts.layout import Field, Layout
+from mudanza.core.layouts.rules import blank_in_file, kind_problems, value_problems
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.own_tables import own_rows, own_text
 from mudanza.core.tables.corrections import SCHEMA, Corrections
@@ -16,8 +17,6 @@ from mudanza.core.values.row_columns import INNER
 COLUMNS = ("key", "field", "was", "is", "who", "when", "loan")
 #: stands between the fields of a key in the file
 _BETWEEN = " | "
-
-
 #: what the source of corrected rows is called
 CORRECTIONS = "corrections"
 
@@ -60,7 +59,27 @@ def read_corrections(move: Move, list_name: str, layout: Layout) -> Corrections:
             )
         seen[key, title] = line
         rows.append((key.replace(_BETWEEN, INNER), title, was or None, now or None, who or None, line))
-    return Corrections(shown, pl.DataFrame(rows, schema=SCHEMA, orient="row"))
+    cells = pl.DataFrame(rows, schema=SCHEMA, orient="row")
+    for one in layout.fields:
+        _keeps_the_rules(one, cells.filter(pl.col("field") == one.title), shown)
+    return Corrections(shown, cells)
+
+
+def _keeps_the_rules(field: Field, cells: pl.DataFrame, shown: str) -> None:
+    """Raise MoveError where a correction is no value that the layout takes."""
+    text = pl.col("is")
+    blank = blank_in_file(field, text)
+    value = field.type.read(pl.when(~blank).then(text)) if field.is_typed else text
+    for problem in [*kind_problems(field, text, value), *value_problems(field, text, value, blank)]:
+        bad = cells.filter(problem.exactly.fill_null(False)) if problem.stops else cells.clear()
+        if bad.height:
+            key, now, line = bad.select("key", "is", "line").row(0)
+            asked = problem.rule if isinstance(problem.rule, str) else field.rule
+            raise MoveError(
+                f"{field.title} of {key.replace(INNER, ', ')} cannot be {now or 'blank'!r}; it is to be {asked}.",
+                place=Place(shown, line),
+                hint="Correct the line, or take it out.",
+            )
 
 
 def with_corrections(

@@ -56,9 +56,11 @@ def plan_from(node: Section, move: Move, name: str, *, draft: bool = False) -> P
     sources = tuple(_source(one) for one in nodes)
     _no_twins(nodes, sources)
     returned = held_back_corrections(move, name)
-    if returned.is_file():
+    if returned.is_file() and move.shown(returned) not in [one.file for one in sources]:
         # what helpers corrected comes in without a word in the plan
-        sources = (*sources, Source(CORRECTIONS, ReadOptions(), move.shown(returned)))
+        taken = [one.name for one in sources]
+        own_name = CORRECTIONS if CORRECTIONS not in taken else f"{CORRECTIONS} of rows held back"
+        sources = (*sources, Source(own_name, ReadOptions(), move.shown(returned)))
     rows = node.table("rows").only(_ROWS)
     lookups = {key: _lookup(node.table("lookup"), key, move) for key in node.table("lookup").content}
     return Plan(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
+from functools import cached_property
 from typing import Any
 
 import polars as pl
@@ -33,19 +34,46 @@ _FEW = 200
 
 
 @dataclass(frozen=True)
+class Standing:
+    """A row of a source whose record has an accepted cell: the row, alone in a frame, what is made of it, and the record's key."""
+
+    opened: Opened
+    frame: pl.DataFrame
+    made: dict[str, str | None]
+    key: str
+
+    @cached_property
+    def row(self) -> dict[str, Any]:
+        """Its columns."""
+        return self.frame.row(0, named=True)
+
+    @property
+    def source(self) -> str:
+        return str(self.row[SOURCE])
+
+    @property
+    def file(self) -> str:
+        return str(self.row[FILE])
+
+    @property
+    def line(self) -> int:
+        return int(self.row[LINE])
+
+    @property
+    def headings(self) -> dict[str, str]:
+        """What the source itself calls columns that the plan renames."""
+        return {new: old for old, new in self.opened.source.options.rename.items()}
+
+
+@dataclass(frozen=True)
 class Carried:
-    """A cell that was carried back: the record, its field, what it is to be, where its row stands, and what the columns of this hold and are to hold."""
+    """A cell that was carried back: the record, its field, what it is to be, what the columns of its row hold and are to hold, and that row."""
 
     key: str
     field: str
     after: str | None
-    source: str
-    file: str
-    line: int
     columns: Mapping[str, tuple[str | None, str]]
-    #: the whole row as it stands, by the source's own headings, and these by the plan's names
-    row: Mapping[str, str | None]
-    headings: Mapping[str, str]
+    standing: Standing
 
 
 @dataclass(frozen=True)
@@ -69,16 +97,6 @@ class CarriedBack:
     by_hand: Sequence[ByHand]
     there: int
     files: Sequence[Digest]
-
-
-@dataclass(frozen=True)
-class _Standing:
-    """A row of a source whose record has an accepted cell: the row, and what is made of it."""
-
-    opened: Opened
-    row: dict[str, Any]
-    made: dict[str, str | None]
-    key: str
 
 
 def carry_back(
@@ -107,55 +125,61 @@ def carry_back(
     return CarriedBack(name, carried, by_hand, there, files)
 
 
+@dataclass(frozen=True)
+class _Asked:
+    """A cell that is to be carried back: of which row, what it is to be, and what may have to stand in its columns for that."""
+
+    standing: Standing
+    title: str
+    before: str | None
+    after: str | None
+    offered: Sequence[Proposal]
+
+    def left(self, why: str, columns: Sequence[str]) -> ByHand:
+        """It, as something to be done by hand."""
+        now = {c: self.standing.row.get(c) for c in columns}
+        return ByHand(shown_text(self.standing.key), self.title, self.before, self.after, why, now)
+
+
 class _Turning:
     def __init__(self, ready: Prepared, cells: pl.DataFrame) -> None:
         self.ready, self.recipe, self.cells = ready, ready.recipe, cells
-        self.by_title = {made.field.title: made for made in self.recipe.fields}
         self.books = ready.trial().books
-        self.flows: dict[str, Flow | None] = {}
-        self.used: dict[int, dict[tuple[str, str], int]] = {}
-        for made in self.recipe.fields:
-            text = ready.plan.flows.get(made.field.name)
-            self.flows[made.field.title] = parse_flow(text) if text is not None else None
+        self.used: dict[int, set[tuple[str, str]]] = {}
+        self.made = {made.field.title: made for made in self.recipe.fields}
+        #: by record, what was accepted of its fields
+        self.accepted: dict[str, dict[str, str | None]] = {}
+        for key, title, after in cells.select("key", "field", "after").iter_rows():
+            self.accepted.setdefault(key, {})[title] = after
+        flows = {one.field.title: ready.plan.flows.get(one.field.name) for one in self.recipe.fields}
+        self.flows: dict[str, Flow] = {title: parse_flow(text) for title, text in flows.items() if text is not None}
 
     def turned(self) -> tuple[list[Carried], list[ByHand], int]:
         """What can be carried back, what cannot, and how many cells the sources have."""
-        carried: list[Carried] = []
+        asked: list[_Asked] = []
         by_hand: list[ByHand] = []
         there = 0
-        rows: dict[str, list[_Standing]] = {}
+        rows: dict[str, list[Standing]] = {}
         for standing in self._standing():
             rows.setdefault(standing.key, []).append(standing)
-        titles = set(self.by_title)
         for key, title, before, after in self.cells.select("key", "field", "before", "after").iter_rows():
             mine = rows.get(key, [])
             if title == RECORD:
-                removed = after == REMOVED
-                if removed and mine:
-                    by_hand.append(
-                        ByHand(shown_text(key), RECORD, None, "removed", "a whole record", _key_columns(self, mine[0]))
-                    )
-                elif not removed and not mine and not key.startswith(ROW_MARK):
-                    by_hand.append(ByHand(shown_text(key), RECORD, None, "added", "a whole record", {}))
-                continue
-            if title not in titles:
-                continue
-            if not mine:
-                by_hand.append(
-                    ByHand(shown_text(key), title, before, after, "no row of the sources makes the record", {})
-                )
-            for standing in mine:
+                by_hand += self._whole(key, after, mine)
+            elif title in self.made and not mine:
+                why = "no row of the sources makes the record"
+                by_hand.append(ByHand(shown_text(key), title, before, after, why, {}))
+            for standing in mine if title in self.made else ():
                 if (standing.made[title] or "") == (after or ""):
                     there += 1
-                    continue
-                one = self._cell(standing, title, before, after)
-                if isinstance(one, Carried):
-                    carried.append(one)
                 else:
-                    by_hand.append(one)
-        return carried, by_hand, there
+                    asked.append(_Asked(standing, title, before, after, self._offered(standing, title, after)))
+        found = [self._decided(one, fitting) for one, fitting in zip(asked, self._proved(asked), strict=True)]
+        by_hand += [one for one in found if isinstance(one, ByHand)]
+        carried, apart = self._together([one for one in found if isinstance(one, Carried)])
+        return carried, by_hand + apart, there
 
-    def _standing(self) -> Iterator[_Standing]:
+    def _standing(self) -> Iterator[Standing]:
         """The rows of the sources that make records of which cells were accepted."""
         intake = self.ready.intake
         wanted = self.cells["key"].unique()
@@ -168,83 +192,110 @@ class _Turning:
                 made = run_whole(self.recipe, rows, self.books)
                 key = made.select(key_text(keys).alias("key")).to_series()
                 hit = key.is_in(wanted.implode())
-                texts = made.select(one.text.expr.alias(one.field.title) for one in self.recipe.fields)
-                for row, text, mine in zip(
-                    rows.filter(hit).iter_rows(named=True),
-                    texts.filter(hit).iter_rows(named=True),
-                    key.filter(hit),
-                    strict=True,
-                ):
-                    yield _Standing(opened, row, text, mine)
+                near = rows.filter(hit)
+                texts = self._texts(made.filter(hit))
+                for number, (text, mine) in enumerate(zip(texts.iter_rows(named=True), key.filter(hit), strict=True)):
+                    yield Standing(opened, near.slice(number, 1), text, mine)
 
-    def _cell(self, standing: _Standing, title: str, before: str | None, after: str | None) -> Carried | ByHand:
-        made = self.by_title[title]
-        columns = [c for c in sorted(made.columns) if not c.startswith("#")]
-        now = {c: standing.row.get(c) for c in columns}
-        flow = self.flows[title]
+    def _texts(self, made: pl.DataFrame) -> pl.DataFrame:
+        """The texts of the fields, of all that a recipe makes."""
+        return made.select(one.text.expr.alias(one.field.title) for one in self.recipe.fields)
 
-        def left(why: str) -> ByHand:
-            return ByHand(shown_text(standing.key), title, before, after, why, now)
+    def _whole(self, key: str, after: str | None, mine: Sequence[Standing]) -> list[ByHand]:
+        """What is to be done by hand of a record that was removed or added, if that is not done yet."""
+        if after == REMOVED and mine:
+            columns = sorted({c for made in self.recipe.key_fields for c in made.columns if not c.startswith("#")})
+            now = {c: mine[0].row.get(c) for c in columns}
+            return [ByHand(shown_text(key), RECORD, None, "removed", "a whole record", now)]
+        if after != REMOVED and not mine and not key.startswith(ROW_MARK):
+            return [ByHand(shown_text(key), RECORD, None, "added", "a whole record", {})]
+        return []
 
-        if flow is None or not columns:
-            return left("it comes from no column")
+    def _columns_of(self, title: str) -> list[str]:
+        return [c for c in sorted(self.made[title].columns) if not c.startswith("#")]
+
+    def _offered(self, standing: Standing, title: str, after: str | None) -> list[Proposal]:
+        """What may have to stand in the columns of a field."""
+        if title not in self.flows:
+            return []
         around = Around(self.ready.tables.crosswalk, standing.row)
-        value = _native(made.field, after)
-        offered = proposals(flow, value, around)
-        fitting = self._proved(standing, title, after, offered)
+        offered = proposals(self.flows[title], _native(self.made[title].field, after), around)
+        return [one for one in offered if set(one) <= set(standing.row)]
+
+    def _proved(self, asked: Sequence[_Asked]) -> list[list[Proposal]]:
+        """Of each cell the proposals that give its value, and change nothing else of the record but what was accepted too."""
+        tried = [(number, one) for number, cell in enumerate(asked) for one in cell.offered]
+        texts = self._forward([(asked[number].standing, one) for number, one in tried])
+        good: list[list[Proposal]] = [[] for _ in asked]
+        for (number, one), text in zip(tried, texts, strict=True):
+            cell = asked[number]
+            was, accepted = cell.standing.made, self.accepted[cell.standing.key]
+            others = all(
+                (text[t] or "") in ((was[t] or ""), (accepted.get(t, was[t]) or "")) for t in text if t != cell.title
+            )
+            if others and (text[cell.title] or "") == (cell.after or ""):
+                good[number].append(one)
+        return good
+
+    def _forward(self, rows: Sequence[tuple[Standing, Proposal]]) -> list[dict[str, str | None]]:
+        """What the plan makes of rows with other texts in some columns."""
+        if not rows:
+            return []
+        frames = [
+            standing.frame.with_columns(pl.lit(text or None, dtype=pl.String).alias(c) for c, text in one.items())
+            for standing, one in rows
+        ]
+        return self._texts(run_whole(self.recipe, pl.concat(frames), self.books)).rows(named=True)
+
+    def _decided(self, cell: _Asked, fitting: list[Proposal]) -> Carried | ByHand:
+        """A cell with what its columns are to hold, if that is certain."""
+        standing, columns = cell.standing, self._columns_of(cell.title)
+        if not columns:
+            return cell.left("it comes from no column", columns)
         if not fitting:
-            return left("no value of its columns gives just this" if offered else "its flow cannot be turned round")
+            turned = bool(cell.offered)
+            return cell.left(
+                "no value of its columns gives just this" if turned else "its flow cannot be turned round", columns
+            )
         fitting = self._likeliest(standing, fitting)
         if len(fitting) > 1:
             some = "; ".join(", ".join(f"{c} {text!r}" for c, text in one.items()) for one in fitting[:3])
-            return left(f"several values give it: {some}")
-        chosen = {c: (standing.row.get(c), text) for c, text in fitting[0].items()}
-        changed = {c: pair for c, pair in chosen.items() if (pair[0] or "") != pair[1]}
-        place = standing.row
-        row, headings = self._own_row(standing)
-        return Carried(
-            shown_text(standing.key),
-            title,
-            after,
-            str(place[SOURCE]),
-            str(place[FILE]),
-            int(place[LINE]),
-            changed,
-            row,
-            headings,
-        )
+            return cell.left(f"several values give it: {some}", columns)
+        row = standing.row
+        changed = {c: (row.get(c), text) for c, text in fitting[0].items() if (row.get(c) or "") != text}
+        return Carried(shown_text(standing.key), cell.title, cell.after, changed, standing)
 
-    def _proved(
-        self, standing: _Standing, title: str, after: str | None, offered: Sequence[Proposal]
-    ) -> list[Proposal]:
-        """Those of the proposals that give the value, and change nothing else of the record."""
-        known = [one for one in offered if set(one) <= set(standing.row)]
-        if not known:
-            return []
-        accepted = {t: a for k, t, a in self.cells.select("key", "field", "after").iter_rows() if k == standing.key}
-        rows = pl.DataFrame(
-            [{**standing.row, **{c: text or None for c, text in one.items()}} for one in known],
-            schema=self._schema(standing),
+    def _together(self, carried: Sequence[Carried]) -> tuple[list[Carried], list[ByHand]]:
+        """Those that also hold when all that is carried back into a row stands in it at once; and the others."""
+        of_row: dict[int, list[Carried]] = {}
+        for one in carried:
+            of_row.setdefault(id(one.standing), []).append(one)
+        several = [ones for ones in of_row.values() if len(ones) > 1]
+        made = self._forward(
+            [(ones[0].standing, {c: text for one in ones for c, (_, text) in one.columns.items()}) for ones in several]
         )
-        made = run_whole(self.recipe, rows, self.books)
-        texts = made.select(one.text.expr.alias(one.field.title) for one in self.recipe.fields)
-        good = []
-        for one, text in zip(known, texts.iter_rows(named=True), strict=True):
-            others = all(
-                (text[t] or "") in ((standing.made[t] or ""), (accepted.get(t, standing.made[t]) or ""))
-                for t in text
-                if t != title
+        apart = {
+            id(one)
+            for ones, text in zip(several, made, strict=True)
+            if any((text[one.field] or "") != (one.after or "") for one in ones)
+            for one in ones
+        }
+        why = "it does not go together with what else is carried back into its row"
+        left = [
+            ByHand(
+                one.key,
+                one.field,
+                one.standing.made[one.field],
+                one.after,
+                why,
+                {c: b for c, (b, _) in one.columns.items()},
             )
-            if (text[title] or "") == (after or "") and others:
-                good.append(one)
-        return good
+            for one in carried
+            if id(one) in apart
+        ]
+        return [one for one in carried if id(one) not in apart], left
 
-    def _own_row(self, standing: _Standing) -> tuple[dict[str, str | None], dict[str, str]]:
-        """A row by its source's own headings, and these."""
-        named = {new: old for old, new in standing.opened.source.options.rename.items()}
-        return {named.get(c, c): standing.row.get(c) for c in standing.opened.names}, named
-
-    def _likeliest(self, standing: _Standing, fitting: list[Proposal]) -> list[Proposal]:
+    def _likeliest(self, standing: Standing, fitting: list[Proposal]) -> list[Proposal]:
         """Of several proposals those that leave blank what is blank, and use words that the source itself uses."""
         row = standing.row
         same_gaps = [one for one in fitting if all(bool(text) == bool(row.get(c)) for c, text in one.items())]
@@ -252,32 +303,20 @@ class _Turning:
         if len(fitting) < 2 or any(len(one) != 1 for one in fitting):
             return fitting
         used = self._texts_of(standing.opened)
-        counts = [sum(used.get((c, text), 0) for c, text in one.items()) for one in fitting]
         # codes that stand for the same are both possible; a word that the source does not use is not
-        used_here = [one for one, count in zip(fitting, counts, strict=True) if count]
-        return used_here or fitting
+        return [one for one in fitting if any((c, text) in used for c, text in one.items())] or fitting
 
-    def _texts_of(self, opened: Opened) -> dict[tuple[str, str], int]:
-        """How often each text stands in each column of a source, as far as columns have few different ones."""
+    def _texts_of(self, opened: Opened) -> set[tuple[str, str]]:
+        """The texts that stand in the columns of a source, as far as these have few different ones."""
         if opened.number not in self.used:
-            counts: dict[tuple[str, str], int] = {}
+            found: set[tuple[str, str]] = set()
             for batch in opened.reader.batches():
                 rows = opened.rows(batch, self.ready.intake.columns)
                 for column in opened.names:
-                    if rows[column].n_unique() <= _FEW:
-                        for text, count in rows[column].drop_nulls().str.strip_chars().value_counts().iter_rows():
-                            counts[column, text] = counts.get((column, text), 0) + count
-            self.used[opened.number] = counts
+                    texts = rows[column].drop_nulls().str.strip_chars().unique()
+                    found |= {(column, text) for text in texts} if texts.len() <= _FEW else set()
+            self.used[opened.number] = found
         return self.used[opened.number]
-
-    def _schema(self, standing: _Standing) -> dict[str, Any]:
-        batch = next(iter(standing.opened.reader.batches(first=True)))
-        return dict(standing.opened.rows(batch, self.ready.intake.columns).schema)
-
-
-def _key_columns(turning: _Turning, standing: _Standing) -> dict[str, str | None]:
-    columns = sorted({c for made in turning.recipe.key_fields for c in made.columns if not c.startswith("#")})
-    return {c: standing.row.get(c) for c in columns}
 
 
 def _native(field: Any, text: str | None) -> Native:
@@ -292,20 +331,22 @@ def _files(
     move: Move, outputs: Outputs, name: str, carried: Sequence[Carried], by_hand: Sequence[ByHand]
 ) -> Iterator[Digest]:
     """What the old program is to hold, a file for each source; and what is to be done by hand."""
-    for source in dict.fromkeys(one.source for one in carried):
-        mine = [one for one in carried if one.source == source]
+    for source in dict.fromkeys(one.standing.source for one in carried):
         rows: dict[tuple[str, int], dict[str, str | None]] = {}
-        for one in mine:
-            row = rows.setdefault((one.file, one.line), dict(one.row))
-            row |= {one.headings.get(c, c): after for c, (_, after) in one.columns.items()}
+        for one in carried:
+            at = one.standing
+            if at.source == source:
+                own = {at.headings.get(c, c): at.row.get(c) for c in at.opened.names}
+                row = rows.setdefault((at.file, at.line), own)
+                row |= {at.headings.get(c, c): text for c, (_, text) in one.columns.items()}
         columns = list(dict.fromkeys(c for row in rows.values() for c in row))
         yield _written(move, outputs, f"{name}.carry-back.{source}.csv", columns, list(rows.values()))
     cells = [
         {
             "key": one.key,
             "field": one.field,
-            "file": one.file,
-            "line": str(one.line),
+            "file": one.standing.file,
+            "line": str(one.standing.line),
             "column": c,
             "holds": before,
             "is to hold": after,

@@ -10,7 +10,7 @@ from pathlib import Path
 import polars as pl
 
 from mudanza.core.documents.errors import LoanError, Place, counted
-from mudanza.core.language.parameters import Parameters
+from mudanza.core.language.parameters import Declared, Parameters
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
@@ -81,11 +81,11 @@ def chosen_fields(layout: Layout, choice: Choice) -> ChosenFields:
 
 
 def chosen_rows(
-    records: pl.DataFrame, layout: Layout, choice: Choice, shown: str, defaults: Mapping[str, object]
+    records: pl.DataFrame, layout: Layout, choice: Choice, shown: str, defaults: Mapping[str, Declared]
 ) -> pl.DataFrame:
     """The rows of a choice. Raises LoanError where there is none."""
     if choice.where is not None:
-        given = Parameters(choice.parameters or {}, defaults)  # type: ignore[arg-type]
+        given = Parameters(choice.parameters or {}, defaults)
         titles = [one.title for one in layout.fields]
         condition = RowCondition(choice.where, titles, layout, choice.as_of or date.today(), given)
         records = condition.of(records, shown, LoanError)
@@ -126,10 +126,10 @@ def _by_keys(records: pl.DataFrame, keys: Sequence[Field], path: Path) -> pl.Dat
             hint="Give it these headings.",
         )
     wanted = wanted.drop_nulls().unique(maintain_order=True)
-    titles_ = [one.title for one in keys]
-    unknown = wanted.join(records.select(titles_), on=titles_, how="anti", maintain_order="left")
+    of_key = [one.title for one in keys]
+    unknown = wanted.join(records.select(of_key), on=of_key, how="anti", maintain_order="left")
     if any(column is None for column in columns):
-        unknown = unknown.filter(pl.col(titles_[0]) != reader.raw_headings[0])
+        unknown = unknown.filter(pl.col(of_key[0]) != reader.raw_headings[0])
     if unknown.height:
         some = ", ".join(" ".join(map(str, row)) for row in unknown.head(3).iter_rows())
         raise LoanError(
@@ -137,7 +137,7 @@ def _by_keys(records: pl.DataFrame, keys: Sequence[Field], path: Path) -> pl.Dat
             place=Place(str(path)),
             hint="Take them out, or look whether they are written as in the records.",
         )
-    return records.join(wanted, on=titles_, how="semi", maintain_order="left")
+    return records.join(wanted, on=of_key, how="semi", maintain_order="left")
 
 
 def with_findings(records: pl.DataFrame, findings: pl.DataFrame, code: str) -> pl.DataFrame:

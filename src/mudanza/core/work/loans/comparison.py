@@ -13,15 +13,7 @@ from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.rules import blank_in_file, render
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE, WHY
-from mudanza.core.work.loans.conflicts import (
-    CHANGES,
-    Conflict,
-    Elsewhere,
-    changed_there,
-    conflicts_of,
-    preferred,
-    told_conflict,
-)
+from mudanza.core.work.loans.conflicts import CHANGES, Elsewhere, settle, told_conflict, told_there
 from mudanza.core.work.loans.lent import KEY, ROW, Lent, keyed, row_mark, shown_text, with_changes
 from mudanza.core.work.loans.loan_book import REMOVAL
 from mudanza.core.work.loans.masks import is_mask, unmasked
@@ -57,6 +49,7 @@ class _Comparison:
         self.found: list[pl.DataFrame] = [frame([*table.findings, *table.left_over()])]
         self.held: list[pl.DataFrame] = []
         self.told: list[Told] = []
+        self.unheld = no_values(self.table)
         self.blocked: str | None = None
 
     def result(self, elsewhere: Elsewhere) -> LoanReturn:
@@ -81,70 +74,18 @@ class _Comparison:
         edits = self._edits(judged)
         additions = self._additions(sound, judged, unclear, elsewhere)
         changes = self._sound_edits(edits, removals)
-        there = changed_there(lent, changes, elsewhere)
-        self._tell_there(there, elsewhere)
-        changes = self._not_there_already(changes, elsewhere)
-        every_conflict = conflicts_of(lent, changes, removals, elsewhere)
-        taken, conflicts = preferred(every_conflict, self.answers.prefer)
-        dropped = [one for one in every_conflict if one not in (*taken, *conflicts)]
-        changes = self._as_preferred(changes, taken, dropped)
-        self._say(*(told_conflict(conflict, table.shown) for conflict in conflicts))
-        if conflicts:
-            hit = pl.DataFrame([(c.key, c.field) for c in conflicts], schema=["key", "field"], orient="row")
-            changes = changes.join(hit, on=["key", "field"], how="anti", maintain_order="left")
-        open_keys = [one.key for one in conflicts if one.field == REMOVAL]
-        disputed = removals.filter(pl.col(KEY).is_in(open_keys))
-        staying = [*open_keys, *(one.key for one in dropped if one.field == REMOVAL)]
-        removals = removals.filter(~pl.col(KEY).is_in(staying))
+        settled = settle(lent, changes, removals, elsewhere, self.answers.prefer)
+        self._say(*told_there(settled.there, elsewhere, table.shown))
+        self._say(*(told_conflict(conflict, table.shown) for conflict in settled.conflicts))
         every = pl.concat([pl.DataFrame(schema=SCHEMA), *self.found])
         held = pl.concat([pl.DataFrame(schema=_HELD), *self.held])
         tally = Tally()
         tally.add(every)
-        outcome = Outcome(changes, additions, removals, held, self._held_rows(rows, unclear, held, every), disputed)
+        held_rows = self._held_rows(rows, unclear, held, every)
+        outcome = Outcome(settled.changes, additions, settled.removals, held, held_rows, settled.disputed)
         return LoanReturn(
-            lent.id, lent.subject, lent.moment, rows.height, self.opened, outcome, tuple(self.told), conflicts, every, tally.groups(), self.blocked
+            lent.id, lent.subject, lent.moment, rows.height, self.opened, outcome, tuple(self.told), settled.conflicts, every, tally.groups(), self.blocked
         )  # fmt: skip
-
-    def _tell_there(self, there: pl.DataFrame, elsewhere: Elsewhere) -> None:
-        """What the target holds otherwise than it was lent, and nobody touched in the loan."""
-        for (name,), cells in there.partition_by("field", as_dict=True, maintain_order=True).items():
-            key, _, before, now = cells.row(0)
-            value, rule = (
-                f"{shown_text(key)}: {now or '(blank)'}",
-                f"{before or '(blank)'}, as lent; {cells.height:,} of them",
-            )
-            self._say(
-                Finding(
-                    "loan.changed-there",
-                    self.table.shown,
-                    field=str(name),
-                    value=value,
-                    rule=rule,
-                    hint=f"It stays as {elsewhere.name} has it.",
-                )
-            )
-
-    def _not_there_already(self, changes: pl.DataFrame, elsewhere: Elsewhere) -> pl.DataFrame:
-        """Changes without those that the target has already."""
-        if elsewhere.now is None or changes.is_empty() or self.answers.current is None:
-            return changes
-        titles = changes["field"].unique().to_list()
-        now = elsewhere.now.unpivot(titles, index=KEY, variable_name="field", value_name="after").rename({KEY: "key"})
-        return changes.join(now, on=["key", "field", "after"], how="anti", nulls_equal=True, maintain_order="left")
-
-    def _as_preferred(self, changes: pl.DataFrame, taken: list[Conflict], dropped: list[Conflict]) -> pl.DataFrame:
-        """Changes in which rules decided conflicts: those that are `taken` from what is there now, and not those that are `dropped`."""
-        if not taken and not dropped:
-            return changes
-        schema = {"key": pl.String, "field": pl.String, "now": pl.String, "taken": pl.Boolean}
-        rules = [(one.key, one.field, one.now, True) for one in taken] + [
-            (one.key, one.field, None, False) for one in dropped
-        ]
-        beside = changes.join(
-            pl.DataFrame(rules, schema=schema, orient="row"), on=["key", "field"], how="left", maintain_order="left"
-        )
-        before = pl.when(pl.col("taken")).then("now").otherwise("before").alias("before")
-        return beside.filter(pl.col("taken").fill_null(True)).with_columns(before).select(list(CHANGES))
 
     def _say(self, *findings: Finding) -> None:
         self.found.append(frame(list(findings)))
@@ -160,12 +101,11 @@ class _Comparison:
         else:
             beside = lent.rename(lambda name: name if name == ROW else f"{name}{INNER}lent")
             both = there.join(beside, left_on=AT, right_on=ROW, how="inner", maintain_order="left")
-        unheld = no_values(self.table)
         for one in self.lent.fields:
             if one in self.lent.keys or one.title not in self.table.places:
                 continue
             before, after = pl.col(f"{one.title}{INNER}lent"), pl.col(one.title)
-            if one.title not in unheld and not both.select(before.ne_missing(after).any()).item():
+            if one.title not in self.unheld and not both.select(before.ne_missing(after).any()).item():
                 continue
             cells = both.select(
                 pl.col(LINE).alias("line"),
@@ -175,7 +115,7 @@ class _Comparison:
             )
             if one.is_typed and one.separator is None:
                 cells = cells.with_columns(one.type.read(pl.col("before")).alias("was"))
-            if (odd := unheld.get(one.title)) is not None:
+            if (odd := self.unheld.get(one.title)) is not None:
                 cells = self._without(one, cells, odd)
             yield one, cells
 
@@ -217,7 +157,9 @@ class _Comparison:
             column = self.table.at(self.table.places[one.title], 0)[:-1]
             edits = self._of_open_cells(one, self._since_lent(one, of_column.edits))
             parts.append(
-                edits.join(keys, on="at", how="inner", maintain_order="left").select(
+                self._in_the_words_of_the_layout(one, edits)
+                .join(keys, on="at", how="inner", maintain_order="left")
+                .select(
                     "key",
                     pl.lit(one.title).alias("field"),
                     "before",
@@ -227,6 +169,13 @@ class _Comparison:
                 )
             )
         return pl.concat([pl.DataFrame(schema=CHANGES), *parts]).sort("line", maintain_order=True)
+
+    def _in_the_words_of_the_layout(self, one: Field, edits: pl.DataFrame) -> pl.DataFrame:
+        """Edits with what the layout has for a blank: before as it was lent, after as its first word for null."""
+        lent = self.lent.before.select(pl.col(ROW).alias("at"), pl.col(one.title).alias("before"))
+        beside = edits.drop("before").join(lent, on="at", how="left", maintain_order="left")
+        after = pl.col("after").fill_null(one.null[0]) if one.null[0] else pl.col("after")
+        return beside.with_columns(after).select(edits.columns)
 
     def _since_lent(self, one: Field, edits: pl.DataFrame) -> pl.DataFrame:
         """Edits of a field without those of cells that are as they were lent: another copy came back before, and what was accepted of it is not taken back by one that does not know of it."""
@@ -272,7 +221,7 @@ class _Comparison:
 
     def _of_spoilage(self, told: Told) -> Finding:
         cells = f"{told.cells:,} of {told.of:,} cells differ only so: {told.words}"
-        code = {"undone": "loan.undone", "question": "loan.question", "edits": "loan.undone"}[told.settled]
+        code = {"undone": "loan.undone", "question": "loan.question"}[told.settled]
         example = f"{told.before or '(blank)'} came back as {told.after or '(blank)'}"
         hint = (
             f"--undo {told.field!r} keeps what was lent, --as-edits {told.field!r} takes what came back."
@@ -287,16 +236,17 @@ class _Comparison:
     def _removals(self, sound: pl.DataFrame, rows: pl.DataFrame, unclear: set[int]) -> pl.DataFrame:
         """Lent rows that are to be removed: marked so, or gone and said to mean it."""
         lent, table = self.lent, self.table
-        for line, mark, at in sound.filter(pl.col(REMOVAL).is_not_null()).select(LINE, REMOVAL, AT).iter_rows():
-            if mark.strip().casefold() not in _REMOVE or at is None:
-                self._say(
-                    table.finding("loan.removal-unclear", REMOVAL, line, mark, "its one word, on a row that was lent")
-                )
-                unclear.add(line)
-        marked = sound.filter(
-            pl.col(REMOVAL).str.strip_chars().str.to_lowercase().is_in(list(_REMOVE))
-            & ~pl.col(LINE).is_in(list(unclear))
-        )[AT]
+        said_so = pl.col(REMOVAL).str.strip_chars().str.to_lowercase().is_in(list(_REMOVE)) & pl.col(AT).is_not_null()
+        wrong = sound.filter(pl.col(REMOVAL).is_not_null() & ~said_so)
+        rule = "its one word, on a row that was lent"
+        self._say(
+            *(
+                table.finding("loan.removal-unclear", REMOVAL, line, mark, rule)
+                for line, mark in wrong.select(LINE, REMOVAL).iter_rows()
+            )
+        )
+        unclear.update(wrong[LINE])
+        marked = sound.filter(said_so)[AT]
         there = rows.filter(pl.col(AT).is_not_null())[AT]
         keys = rows[KEY].drop_nulls()
         gone = lent.before.filter(~pl.col(ROW).is_in(there.implode()) & ~pl.col(KEY).is_in(keys.implode()))
@@ -327,16 +277,15 @@ class _Comparison:
             new = new.filter(pl.col(KEY).is_not_null())
         there = [one for one in lent.fields if one.title in table.places]
         new = new.with_columns(as_read(one, new[one.title], judged.get(one)).alias(one.title) for one in there)
-        odd = [line for part in no_values(self.table).values() for line in part["line"]]
-        for title, part in no_values(self.table).items():
+        for title, part in self.unheld.items():
             here = part.join(new.select(pl.col(LINE).alias("line")), on="line", how="semi", maintain_order="left")
+            unclear.update(here["line"])
             self._say(
                 *(
                     table.finding(code, title, line, value, rule)
                     for line, code, value, rule in here.select("line", "code", "value", "rule").iter_rows()
                 )
             )
-        unclear.update(line for line in new[LINE] if line in set(odd))
         wanted = [f for f in lent.layout.fields if not f.left_out_of_additions]
         wrong = [broken_rules(new, wanted, table), broken_rows(new, lent.layout, table)]
         there_already = elsewhere.keys().implode() if new.height else pl.Series(dtype=pl.String).implode()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 
 import polars as pl
@@ -54,8 +54,9 @@ class Elsewhere:
     accepted: pl.DataFrame
     keys: Callable[[], pl.Series]
     now: pl.DataFrame | None
-    #: what it is called
+    #: what it is called, and whether it is what the target itself holds
     name: str = ""
+    of_target: bool = False
 
 
 def conflicts_of(lent: Lent, cells: pl.DataFrame, removals: pl.DataFrame, elsewhere: Elsewhere) -> list[Conflict]:
@@ -138,9 +139,52 @@ def changed_there(lent: Lent, cells: pl.DataFrame, elsewhere: Elsewhere) -> pl.D
     return found.join(cells.select("key", "field"), on=["key", "field"], how="anti", maintain_order="left")
 
 
-def preferred(conflicts: list[Conflict], prefer: Mapping[str, str]) -> tuple[list[Conflict], list[Conflict]]:
-    """The conflicts that the rules for fields decide for what came back, and those that no rule decides. The rule of `*` is that of all other fields."""
-    rules = [(one, prefer.get(one.field, prefer.get("*"))) for one in conflicts]
-    return [one for one, rule in rules if rule == RETURNED], [
-        one for one, rule in rules if rule not in (RETURNED, PRESENT)
-    ]
+@dataclass(frozen=True)
+class Settlement:
+    """What stands when what came back was set beside what is there: changes, records that go, those of them that are `disputed`, the conflicts that nobody decided, and what is otherwise `there` without us."""
+
+    changes: pl.DataFrame
+    removals: pl.DataFrame
+    disputed: pl.DataFrame
+    conflicts: list[Conflict]
+    there: pl.DataFrame
+
+
+def settle(
+    lent: Lent, changes: pl.DataFrame, removals: pl.DataFrame, elsewhere: Elsewhere, prefer: Mapping[str, str]
+) -> Settlement:
+    """Set changes and removals beside what happened elsewhere. `prefer` are rules for fields: which value is taken; that of `*` is the rule of all others."""
+    there = changed_there(lent, changes, elsewhere)
+    if elsewhere.of_target and elsewhere.now is not None and changes.height:
+        titles = changes["field"].unique().to_list()
+        now = elsewhere.now.unpivot(titles, index=KEY, variable_name="field", value_name="after").rename({KEY: "key"})
+        changes = changes.join(now, on=["key", "field", "after"], how="anti", nulls_equal=True, maintain_order="left")
+    every = conflicts_of(lent, changes, removals, elsewhere)
+    rules = [prefer.get(one.field, prefer.get("*")) for one in every]
+    left = [one for one, rule in zip(every, rules, strict=True) if rule is None]
+    schema = {"key": pl.String, "field": pl.String, "now": pl.String, "rule": pl.String}
+    table = [(one.key, one.field, one.now, rule or "") for one, rule in zip(every, rules, strict=True)]
+    beside = changes.join(
+        pl.DataFrame(table, schema=schema, orient="row"), on=["key", "field"], how="left", maintain_order="left"
+    )
+    taken = pl.col("rule") == RETURNED
+    beside = beside.filter(pl.col("rule").is_null() | taken)
+    before = pl.when(taken).then("now").otherwise("before").alias("before")
+    going = [one for one, rule in zip(every, rules, strict=True) if one.field == REMOVAL and rule != RETURNED]
+    disputed = removals.filter(pl.col(KEY).is_in([one.key for one in going if one in left]))
+    staying = removals.filter(~pl.col(KEY).is_in([one.key for one in going]))
+    return Settlement(beside.with_columns(before).select(list(CHANGES)), staying, disputed, left, there)
+
+
+def told_there(there: pl.DataFrame, elsewhere: Elsewhere, shown: str) -> Iterator[Finding]:
+    """The findings on what is otherwise than it was lent, and nobody touched in the loan: one for each field."""
+    for (name,), cells in there.partition_by("field", as_dict=True, maintain_order=True).items():
+        key, _, before, now = cells.row(0)
+        yield Finding(
+            "loan.changed-there",
+            shown,
+            field=str(name),
+            value=f"{shown_text(key)}: {now or '(blank)'}",
+            rule=f"{before or '(blank)'}, as lent; {cells.height:,} of them",
+            hint=f"It stays as {elsewhere.name} has it.",
+        )

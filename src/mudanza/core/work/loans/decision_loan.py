@@ -28,9 +28,14 @@ class DecisionLoan:
 
 
 def lend_sheets(
-    move: Move, list_name: str, kind: str, make: Callable[[str], tuple[list[Sheet], dict[str, Any]]], to: Path | None
+    move: Move,
+    list_name: str,
+    kind: str,
+    make: Callable[[str], tuple[list[Sheet], dict[str, Any]]],
+    to: Path | None,
+    about: Path | None = None,
 ) -> DecisionLoan:
-    """Write a workbook of decisions and note the loan. `make` gives the sheets and what is to be remembered of them, for the loan's name."""
+    """Write a workbook of decisions and note the loan. `make` gives the sheets and what is to be remembered of them, for the loan's name; a file that they are `about` is kept with the loan."""
     ledger = ledger_of(move)
     run = ledger.begin("lend", f"{list_name} {kind}")
     loan = f"{list_name}-{kind}-{run}"
@@ -39,12 +44,21 @@ def lend_sheets(
     with ledger.held(run), Outputs(str(run)) as outputs:
         sweep_behind(move, ledger)
         sheets, detail = make(loan)
+        written = []
+        if about is not None:
+            kept = outputs.create(folder / loan / about.name)
+            with about.open("rb") as file:
+                while piece := file.read(1 << 20):
+                    kept.write(piece)
+            detail = {**detail, "file": move.shown(kept.final)}
+            written.append(kept.digest(move.shown(kept.final)))
         book = outputs.create(final)
         book.write(sheets_bytes(sheets, {"loan": loan, "move": move.name, "kind": kind, "list": list_name}))
         note_loan(ledger, run, loan, f"{list_name} {kind}", {**detail, "kind": kind, "list": list_name})
         rows = len(sheets[0].rows)
         shown = move.shown(final)
-        ledger.commit(run, outputs, {"read": rows, "written": rows}, [], [book.digest(shown).as_dict()])
+        written.append(book.digest(shown))
+        ledger.commit(run, outputs, {"read": rows, "written": rows}, [], [one.as_dict() for one in written])
     return DecisionLoan(loan, kind, list_name, shown, rows)
 
 

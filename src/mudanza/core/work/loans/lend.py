@@ -186,7 +186,8 @@ class _Maker:
         changed = _changed_since(self.earlier, records, [f.title for f in fields]) if self.earlier is not None else {}
         lending = Lending(fields, chosen.keys, slip, chosen.locked, chosen.masked, needed, move.language, changed)
         by_title = {f.title: f for f in fields}
-        lent = records.with_columns(masked(by_title[title], records) for title in chosen.masked)
+        masked_ones = [title for title in chosen.masked if title not in left_out]
+        lent = records.with_columns(masked(by_title[title], records) for title in masked_ones)
         book = outputs.create(final)
         _write(book, subject.name, lent, lending, self.ending)
         detail = {

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import zipfile
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import date
 from functools import partial
 from pathlib import Path
-from tempfile import NamedTemporaryFile
 from typing import Any
 
 import polars as pl
@@ -18,11 +16,10 @@ from mudanza.core.documents.errors import unknown as unknown_name
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.findings.tally import Tally
 from mudanza.core.layouts.dialect import Dialect
-from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.correction_files import with_corrections
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.csv_text import RowWriter
-from mudanza.core.sinks.formats import RecordFile, sink_of
+from mudanza.core.sinks.formats import RecordFile
 from mudanza.core.state.contents import keep_change_set
 from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
@@ -39,14 +36,13 @@ from mudanza.core.state.loans import (
 )
 from mudanza.core.values.digest import Digest, digest_of
 from mudanza.core.values.row_columns import INNER
-from mudanza.core.work.action_words import with_action
-from mudanza.core.work.file_parts import PartFiles
-from mudanza.core.work.loans.carried import carried, lost, titles_in
+from mudanza.core.work.loans.carried import carried
+from mudanza.core.work.loans.change_set import Way, archived, change_files, for_import, import_files
 from mudanza.core.work.loans.comparison import compare_returned
 from mudanza.core.work.loans.conflicts import ACCEPTED, Elsewhere
 from mudanza.core.work.loans.decision_sheets import WrongCell
 from mudanza.core.work.loans.held_back import corrected_rows, of_held_back
-from mudanza.core.work.loans.lent import KEY, Lent, folder_of, keyed, read_records, row_mark, shown_text, with_changes
+from mudanza.core.work.loans.lent import KEY, Lent, folder_of, keyed, read_records, row_mark, shown_text
 from mudanza.core.work.loans.outcome import Answers, LoanReturn
 from mudanza.core.work.loans.present import present_records
 from mudanza.core.work.loans.returned.opened import Opened, open_returned
@@ -62,18 +58,6 @@ from mudanza.core.work.loans.review import (
     read_decisions,
 )
 from mudanza.core.work.runs import RECEIVE
-
-
-@dataclass(frozen=True)
-class Way:
-    """How a change set is written: with all columns of changed rows, all in one file; and where a `review` is to appear (a file, or a folder for the usual name)."""
-
-    whole_rows: bool = False
-    one_file: bool = False
-    #: who sent it back, if its own properties do not say; and whether later builds are to have what is accepted
-    by: str | None = None
-    correct: bool = False
-    review: Path | None = None
 
 
 def receive(
@@ -125,7 +109,8 @@ def receive_review(
 ) -> tuple[LoanReturn, list[WrongCell]]:
     """What was decided in a review that came back, of the file that it is of. With `accept`, write the change set. Also the cells of the review that cannot be taken."""
     decisions, wrong = read_decisions(path, detail, move.shown(path.resolve()))
-    answers = Answers(detail["missing"], detail["columns"])
+    current = move.path(detail["current"]) if detail.get("current") else None
+    answers = Answers(detail["missing"], detail["columns"], current, detail.get("prefer", {}))
     result = receive(
         move, kept_file(move, detail), loan=detail["of"], accept=accept, answers=answers, decisions=decisions, way=way
     )
@@ -199,7 +184,7 @@ def _elsewhere(move: Move, ledger: Ledger, lent: Lent, current: Path | None) -> 
         there = keyed(_as_lent(lent, read_records(current, lent.present_layout, shown)), lent.keys)
         now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)
         # what was accepted from other loans is in the target, or it is not
-        return Elsewhere(accepted.clear(), lambda: there[KEY], now, "the target")
+        return Elsewhere(accepted.clear(), lambda: there[KEY], now, "the target", of_target=True)
     path = move.path(lent.file)
     if not path.is_file():
         return Elsewhere(accepted, lambda: lent.before[KEY].clear(), None)
@@ -243,9 +228,9 @@ def _accept(
             )
         if corrects is not None and result.outcome.changes.height:
             written.append(corrected_rows(move, outputs, lent, corrects, result.outcome.changes))
-        for name, titles, rows in _import_files(lent, result, way) if corrects is None else ():
+        for name, titles, rows in import_files(lent, result, way) if corrects is None else ():
             if rows.height:
-                written += _for_import(
+                written += for_import(
                     outputs, folder / f"{name}{lent.present_layout.form.ending}", lent.present_layout, titles, rows
                 )
         beside = [("held-back.csv", result.outcome.held_rows, Dialect(bom=True))]
@@ -261,7 +246,7 @@ def _accept(
         if way.correct:
             written.append(_corrections(move, outputs, lent, result, way))
         if move.archived:
-            written.append(_archive(move, outputs.create(folder / "before-import.zip")))
+            written.append(archived(move, outputs.create(folder / "before-import.zip")))
         digests = [out.digest(move.shown(out.final)) for out in written]
         accept_changes(
             ledger,
@@ -282,59 +267,6 @@ def _accept(
     return replace(result, files=digests)
 
 
-def _import_files(lent: Lent, result: LoanReturn, way: Way) -> list[tuple[str, list[str], pl.DataFrame]]:
-    """The import files as the target takes them: one for each action with its word, where the layout has words; or all in one."""
-    layout = lent.present_layout
-    made = _change_files(lent, result, way.whole_rows)
-    if lent.changed_layout is not None:
-        touched = result.outcome.changes["field"].unique(maintain_order=True).to_list()
-        if gone := lost(touched, lent.layout, layout):
-            raise LoanError(
-                f"{', '.join(gone)} was changed in the loan, and the layout has no such field any more.",
-                place=Place(str(layout.path)),
-                hint="Accept the other fields with --fields, or put the field back into the layout.",
-            )
-        made = [
-            (name, titles_in(titles, lent.layout, layout), carried(rows, lent.layout, layout))
-            for name, titles, rows in made
-        ]
-    files = [(name, *with_action(layout, name, titles, rows)) for name, titles, rows in made]
-    if not way.one_file:
-        return files
-    if layout.action is None:
-        raise LoanError(
-            "the layout has no field that says what becomes of a row, so all cannot stand in one file.",
-            place=Place(str(layout.path)),
-            hint='Add "urn:mudanza:actions" to the field that does, or leave --one-file out.',
-        )
-    whole = {name: (titles, rows) for name, titles, rows in files}
-    titles = [f.title for f in layout.fields]
-    parts = [
-        rows.with_columns(pl.lit(None, dtype=pl.String).alias(t) for t in titles if t not in named).select(titles)
-        for named, rows in (whole[one] for one in ("additions", "changes", "removals"))
-    ]
-    return [("import", titles, pl.concat(parts)), *((name, *whole[name]) for name in whole if name.startswith("undo-"))]
-
-
-def _archive(move: Move, out: OutFile) -> OutFile:
-    """The files that are to be saved before an import, in one archive. Raises LoanError where there are none."""
-    paths = sorted({path for pattern in move.archived for path in move.folder.glob(pattern) if path.is_file()})
-    if not paths:
-        raise LoanError(
-            "there is no file to be saved before the import.",
-            place=Place(move.shown(move.folder / "mudanza.toml")),
-            hint=f"Put it where [before_import] looks for it: {', '.join(move.archived)}.",
-        )
-    with NamedTemporaryFile() as file:
-        with zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as archive:
-            for path in paths:
-                archive.write(path, move.shown(path))
-        file.seek(0)
-        while piece := file.read(1 << 20):
-            out.write(piece)
-    return out
-
-
 def _corrections(move: Move, outputs: Outputs, lent: Lent, result: LoanReturn, way: Way) -> OutFile:
     """What was accepted as corrections of the list, which go before what its sources say."""
     if lent.subject not in move.names("plans", ".toml"):
@@ -348,20 +280,9 @@ def _corrections(move: Move, outputs: Outputs, lent: Lent, result: LoanReturn, w
     return outputs.create_text(path, text)
 
 
-def _for_import(outputs: Outputs, path: Path, layout: Layout, titles: list[str], rows: pl.DataFrame) -> list[OutFile]:
-    """Records in the form that the target takes, and parts of them, where it takes only so many at once."""
-    whole = outputs.create(path)
-    file = RecordFile(whole, sink_of(layout).writer(layout, titles))
-    file.write(rows)
-    file.close()
-    parts = PartFiles(outputs, path, titles, layout)
-    parts.write(rows)
-    return [whole, *parts.close()]
-
-
 def _keep(ledger: Ledger, run: int, lent: Lent, result: LoanReturn, whole_rows: bool) -> None:
     """Keep what the import files say of each record, for when they are handed over."""
-    (_, columns, changes), (_, added, additions), (_, _, removals), *_ = _change_files(lent, result, whole_rows)
+    (_, columns, changes), (_, added, additions), (_, _, removals), *_ = change_files(lent, result, whole_rows)
     if changes.height or additions.height or removals.height:
         named = additions.filter(pl.col(KEY).is_not_null())
         keep_change_set(
@@ -379,27 +300,3 @@ def _accepted_cells(lent: Lent, result: LoanReturn) -> list[Cell]:
         if key is not None:
             cells += [(key, title, None, text) for title, text in zip(titles, texts, strict=True)]
     return [*cells, *((key, RECORD, "as lent", REMOVED) for key in result.outcome.removals[KEY])]
-
-
-def _change_files(lent: Lent, result: LoanReturn, whole_rows: bool) -> list[tuple[str, list[str], pl.DataFrame]]:
-    """The import files: what each is called, its columns and rows."""
-    key_titles = [f.title for f in lent.keys]
-    touched = result.outcome.changes["field"].unique().to_list()
-    all_titles = [f.title for f in lent.layout.fields]
-    columns = [t for t in all_titles if t in key_titles or whole_rows or t in touched]
-    touched_rows = lent.before.filter(pl.col(KEY).is_in(result.outcome.changes["key"].implode()))
-    new = with_changes(touched_rows, result.outcome.changes)
-    # where a conflict was settled, it was not as it was lent
-    old = with_changes(touched_rows, result.outcome.changes.with_columns(pl.col("before").alias("after")))
-    added = [f.title for f in lent.layout.fields if not f.left_out_of_additions]
-    lacking = [pl.lit(None, dtype=pl.String).alias(t) for t in added if t not in result.outcome.additions.columns]
-    additions = result.outcome.additions.with_columns(lacking)
-    keyed = additions.filter(pl.col(KEY).is_not_null())
-    return [
-        ("changes", columns, new),
-        ("additions", added, additions),
-        ("removals", key_titles, result.outcome.removals),
-        ("undo-changes", columns, old),
-        ("undo-additions", key_titles, keyed),
-        ("undo-removals", all_titles, result.outcome.removals),
-    ]

@@ -12,14 +12,11 @@ import polars as pl
 from mudanza.core.documents.errors import LoanError, Place
 from mudanza.core.findings.tally import Tally
 from mudanza.core.plans.move import Move
-from mudanza.core.state.files import Outputs
-from mudanza.core.state.ledger import ledger_of, sweep_behind
-from mudanza.core.state.loans import note_loan
-from mudanza.core.values.digest import digest_of
-from mudanza.core.values.row_columns import LINE
+from mudanza.core.values.row_columns import LINE, shown_key
 from mudanza.core.work.loans.conflicts import CHANGES, Conflict, shown_conflict
-from mudanza.core.work.loans.decision_sheets import Sheet, SheetColumn, WrongCell, read_sheet, sheets_bytes
-from mudanza.core.work.loans.lent import KEY, Lent, folder_of, shown_text
+from mudanza.core.work.loans.decision_loan import lend_sheets
+from mudanza.core.work.loans.decision_sheets import Sheet, SheetColumn, WrongCell, read_sheet
+from mudanza.core.work.loans.lent import KEY, Lent, shown_text
 from mudanza.core.work.loans.loan_book import REMOVAL
 from mudanza.core.work.loans.outcome import Answers, LoanReturn, Outcome, Review
 from mudanza.core.work.loans.spoilage.judging import Answer
@@ -30,6 +27,8 @@ _SHEET, _QUIET = "review", "put right, held back"
 _COLUMNS = ("No.", "What", "Record", "Field", "If refused", "If accepted", "Where, why", "Decision", "Remark")
 #: what a decision is about: the sort of it, the key, the field
 Item = tuple[str, str, str]
+_NO_FIELD = pl.lit("").alias("field")
+_NO_ITEMS = pl.DataFrame(schema={"key": pl.String, "field": pl.String})
 
 
 @dataclass(frozen=True)
@@ -38,9 +37,11 @@ class Decisions:
 
     accepted: Mapping[Item, bool]
 
-    def of(self, item: Item) -> bool | None:
-        """Whether an item is accepted; None if that is not decided."""
-        return self.accepted.get(item)
+    def verdicts(self, what: str, items: pl.DataFrame) -> pl.Series:
+        """Of items of a sort (key, field), whether they are accepted; null where that is not decided."""
+        own = [(key, name, verdict) for (sort, key, name), verdict in self.accepted.items() if sort == what]
+        table = pl.DataFrame(own, schema={"key": pl.String, "field": pl.String, "verdict": pl.Boolean}, orient="row")
+        return items.join(table, on=["key", "field"], how="left", maintain_order="left")["verdict"]
 
 
 @dataclass(frozen=True)
@@ -52,11 +53,12 @@ class Only:
 
     accepted: ClassVar[Mapping[Item, bool]] = {}
 
-    def of(self, item: Item) -> bool | None:
-        """Whether an item is accepted; None if it waits."""
-        what, key, name = item
-        concerned = not self.keys or shown_text(key) in self.keys
-        return True if concerned and (not self.fields or (what == CHANGE and name in self.fields)) else None
+    def verdicts(self, what: str, items: pl.DataFrame) -> pl.Series:
+        """Of items of a sort (key, field), whether they are accepted; null where they wait."""
+        asked = shown_key(pl.col("key")).is_in(list(self.keys)) if self.keys else pl.lit(True)
+        if self.fields:
+            asked &= pl.col("field").is_in(list(self.fields)) & pl.lit(what == CHANGE)
+        return items.select(pl.when(asked).then(pl.lit(True)).alias("verdict")).to_series()
 
 
 def items_of(result: LoanReturn) -> Iterator[tuple[Item, Sequence[str]]]:
@@ -100,16 +102,13 @@ def answers_with(answers: Answers, decisions: Decisions | Only) -> Answers:
 
 def decided(result: LoanReturn, decisions: Decisions | Only) -> LoanReturn:
     """What is accepted of what came back; what nobody decided waits, and is held back."""
-    outcome, of = result.outcome, decisions.of
-    changes = outcome.changes
-    verdicts = [of((CHANGE, key, name)) for key, name in changes.select("key", "field").iter_rows()]
-    added = (
-        [of((ADDITION, key or str(line), "")) for key, line in outcome.additions.select(KEY, LINE).iter_rows()]
-        if outcome.additions.height
-        else []
-    )
-    gone = [of((REMOVED, key, "")) for key in outcome.removals[KEY]]
-    waiting = changes.filter(_are(verdicts, None)).select(
+    outcome = result.outcome
+    changes, additions, removals = outcome.changes, outcome.additions, outcome.removals
+    new = additions.select(_key_of_new().alias("key"), _NO_FIELD) if additions.height else _NO_ITEMS
+    verdicts = decisions.verdicts(CHANGE, changes.select("key", "field"))
+    added = decisions.verdicts(ADDITION, new)
+    gone = decisions.verdicts(REMOVED, removals.select(pl.col(KEY).alias("key"), _NO_FIELD))
+    waiting = changes.filter(verdicts.is_null()).select(
         "line", "field", pl.col("after").alias("value"), pl.lit("undecided").alias("why")
     )
     taken, left = _settled_conflicts(result.conflicts, decisions)
@@ -120,9 +119,9 @@ def decided(result: LoanReturn, decisions: Decisions | Only) -> LoanReturn:
     )
     going = [one.key for one in taken if one.field == REMOVAL]
     made = Outcome(
-        pl.concat([changes.filter(_are(verdicts, True)), of_conflicts]),
-        outcome.additions.filter(_are(added, True)),
-        pl.concat([outcome.removals.filter(_are(gone, True)), outcome.disputed.filter(pl.col(KEY).is_in(going))]),
+        pl.concat([changes.filter(verdicts.fill_null(False)), of_conflicts]),
+        additions.filter(added.fill_null(False)) if additions.height else additions,
+        pl.concat([removals.filter(gone.fill_null(False)), outcome.disputed.filter(pl.col(KEY).is_in(going))]),
         pl.concat([outcome.held, waiting]),
         outcome.held_rows,
         outcome.disputed.filter(~pl.col(KEY).is_in(going)),
@@ -130,7 +129,7 @@ def decided(result: LoanReturn, decisions: Decisions | Only) -> LoanReturn:
     findings = _without_settled(result, left)
     tally = Tally()
     tally.add(findings)
-    open_ones = waiting.height + sum(one is None for one in (*added, *gone))
+    open_ones = waiting.height + added.null_count() + gone.null_count()
     return replace(result, outcome=made, conflicts=left, waiting=open_ones, findings=findings, groups=tally.groups())
 
 
@@ -152,8 +151,9 @@ def _settled_conflicts(
     return [one for one, verdict in verdicts if verdict], [one for one, verdict in verdicts if verdict is None]
 
 
-def _are(verdicts: Sequence[bool | None], which: bool | None) -> pl.Series:
-    return pl.Series([verdict is which for verdict in verdicts], dtype=pl.Boolean)
+def _key_of_new() -> pl.Expr:
+    """By what a new record is known in a review: its key, or its row where the target gives that."""
+    return pl.coalesce(KEY, pl.col(LINE).cast(pl.String))
 
 
 def lend_review(move: Move, lent: Lent, result: LoanReturn, path: Path, answers: Answers, to: Path | None) -> Review:
@@ -165,36 +165,20 @@ def lend_review(move: Move, lent: Lent, result: LoanReturn, path: Path, answers:
             place=Place(move.shown(path)),
             hint="What was put right or is held back is told without it.",
         )
-    ledger = ledger_of(move)
-    run = ledger.begin("lend", f"{lent.id} review")
-    name = f"{lent.id}-review-{run}"
-    home = move.folder / "loans"
-    final = to or home / f"{name}.xlsx"
-    with ledger.held(run), Outputs(str(run)) as outputs:
-        sweep_behind(move, ledger)
-        kept = outputs.create(folder_of(move, lent.id) / f"came-back-{run}{path.suffix}")
-        with path.open("rb") as file:
-            while piece := file.read(1 << 20):
-                kept.write(piece)
-        book = outputs.create(final)
-        slip = {"loan": name, "move": move.name, "kind": "review", "list": lent.subject}
-        book.write(sheets_bytes([_sheet(result, rows), *_quiet(result)], slip))
-        detail = {
-            "kind": "review",
-            "list": lent.subject,
+
+    def made(_: str) -> tuple[list[Sheet], dict[str, Any]]:
+        remembered = {
             "of": lent.id,
-            "file": move.shown(kept.final),
             "items": [item for item, _ in rows],
             "missing": answers.missing,
             "columns": dict(answers.columns),
+            "current": move.shown(answers.current.resolve()) if answers.current is not None else None,
+            "prefer": dict(answers.prefer),
         }
-        note_loan(ledger, run, name, f"{lent.subject} review", detail)
-        shown = move.shown(final)
-        digests = [kept.digest(move.shown(kept.final)), book.digest(shown)]
-        ledger.commit(
-            run, outputs, {"read": len(rows)}, [digest_of(path).as_dict()], [one.as_dict() for one in digests]
-        )
-    return Review(name, shown, len(rows))
+        return [_sheet(result, rows), *_quiet(result)], remembered
+
+    loan = lend_sheets(move, lent.id, "review", made, to, about=path)
+    return Review(loan.id, loan.workbook, loan.rows)
 
 
 def _sheet(result: LoanReturn, rows: Sequence[tuple[Item, Sequence[str]]]) -> Sheet:

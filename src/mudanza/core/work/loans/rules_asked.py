@@ -17,7 +17,7 @@ def broken_rules(rows: pl.DataFrame, fields: Sequence[Field], table: Table) -> p
     """What breaks the layout's rules in fields, of rows in its own texts."""
     problems = []
     for one in fields if rows.height else ():
-        text = pl.col(one.title) if one.title in rows.columns else pl.lit(None, dtype=pl.String)
+        text = pl.col(one.title) if one.title in rows.columns else pl.lit(one.null[0] or None, dtype=pl.String)
         blank = blank_in_file(one, text)
         # a text that is as it came, since the layout's would be another value
         value = one.type.read_sheet(pl.when(~blank).then(text)) if one.kind is not Kind.TEXT else text

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from mudanza.core.documents.errors import LoanError, Place
+from mudanza.core.documents.errors import LoanError, Place, counted
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.formats import RecordFile, sink_of
@@ -33,7 +33,15 @@ def table_subject(move: Move, name: str, layout: Layout) -> Subject:
         (as_layout_writes(one, pl.col(found[one.title])) if one.title in found else nothing).alias(one.title)
         for one in layout.fields
     ]
-    batches = [rows for rows, _ in view.batches(list(found.values()))]
+    batches = []
+    for rows, unread in view.batches(list(found.values())):
+        if unread:
+            raise LoanError(
+                f"{counted(unread, 'row')} of {name} cannot be read, and would not be lent.",
+                place=Place(view.shown),
+                hint="`mudanza survey` tells which; have them mended first.",
+            )
+        batches.append(rows)
     empty = pl.DataFrame(schema={**dict.fromkeys(found.values(), pl.String), LINE: pl.Int64})
     records = pl.concat([empty, *batches], how="diagonal").select(texts)
     known_as = "-".join(fold(name.rpartition(":")[2]).split())

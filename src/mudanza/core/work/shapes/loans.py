@@ -105,7 +105,8 @@ def carried_back_shape(done: CarriedBack) -> Shape:
         "list": done.list_name,
         "carried": [
             {
-                **of(one, "key field after source file line"),
+                **of(one, "key field after"),
+                **of(one.standing, "source file line"),
                 "columns": {c: {"before": before, "after": after} for c, (before, after) in one.columns.items()},
             }
             for one in done.carried

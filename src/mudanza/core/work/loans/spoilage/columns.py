@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-#: whether the rows are a way's, in the order of the sheet, and whether it is a question
+#: so many cells at least, so many one after the other, so many rows apart at most
 _LEAST, _RUN, _FAR = 3, 4, 3
 _NEARLY, _MOST, _THIRD = 0.9, 0.6, 0.3
 #: so few different words may have been written otherwise
@@ -99,7 +99,8 @@ def _slid(before: pl.Series, after: pl.Series, differs: pl.Series) -> Iterator[W
         if int(hit.sum()) < _MOST * int(differs.sum()):
             continue
         # where it began and where it ended, a cell is left over
-        edge = differs & after.is_null() & ~hit
+        beside = [hit.shift(by, fill_value=False) for by in range(-abs(far), abs(far) + 1)]
+        edge = differs & after.is_null() & ~hit & pl.select(pl.any_horizontal(beside)).to_series()
         rows = f"{abs(far)} row{'s' if abs(far) > 1 else ''}"
         yield Whole("slid", f"slid {'down' if far > 0 else 'up'} by {rows}", hit | edge, len(after), certain=True)
 
@@ -121,7 +122,8 @@ def _sorted_alone(before: pl.Series, after: pl.Series, differs: pl.Series) -> It
     enough = kept == len(was) if not ordered else kept >= _NEARLY * len(was)
     if enough and (ordered or (was.n_unique() >= _LEAST and len(was) >= _MOST * len(after))):
         known = pl.Series(both["value"])
-        hit = differs & (after.is_in(known.implode()) | after.is_null())
+        blanks = after.is_null() & (was.null_count() > 0)
+        hit = differs & (after.is_in(known.implode()).fill_null(False) | blanks)
         yield Whole("sorted", "sorted without the others", hit.fill_null(False), len(after), certain=True)
 
 

@@ -22,7 +22,7 @@ from mudanza.core.work.loans.spoilage.texts import nothings, of_texts, spaces
 
 #: what a person says of a column: `undo` what is spoilt, or take all of it `as edits`; or nothing
 Answer = Literal["undo", "as edits"]
-Settled = Literal["undone", "question", "edits"]
+Settled = Literal["undone", "question"]
 _MANY, _SHARE = 3, 0.6
 #: no cell is spoilt in more ways one after the other
 _ROUNDS = 5
@@ -53,6 +53,8 @@ class Judged:
     #: how its cells are read, and put right, one after the other: for cells of new records
     read: tuple[pl.Expr, ...] = ()
     mended: tuple[pl.Expr, ...] = ()
+    #: the ways in which it is spoilt, and the whole file probably
+    spread: frozenset[str] = frozenset()
 
 
 def judge(field: Field, cells: pl.DataFrame, answer: Answer | None = None, known: Collection[str] = ()) -> Judged:
@@ -71,6 +73,7 @@ class _Column:
         self.ways: list[Spoilage] | None = None
         self.read: list[pl.Expr] = []
         self.mended: list[pl.Expr] = []
+        self.spread: set[str] = set()
 
     def judged(self, cells: pl.DataFrame) -> Judged:
         """All of it."""
@@ -99,6 +102,7 @@ class _Column:
             tuple(self.told),
             tuple(self.read),
             tuple(self.mended),
+            frozenset(self.spread),
         )
 
     @property
@@ -151,15 +155,8 @@ class _Column:
 
     def _whole(self, cells: pl.DataFrame, differing: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:
         if self.typed:
-            seen = pl.coalesce(render(self.field, IS, self.field.kind), AFTER)
-            rows = cells.select(
-                "line",
-                WAS.cast(pl.String).alias("before"),
-                pl.when(WAS.eq_missing(IS) & IS.is_not_null())
-                .then(WAS.cast(pl.String))
-                .otherwise(pl.coalesce(IS.cast(pl.String), seen))
-                .alias("after"),
-            )
+            came = pl.coalesce(IS.cast(pl.String), AFTER)
+            rows = cells.select("line", WAS.cast(pl.String).alias("before"), came.alias("after"))
         else:
             rows = cells.select("line", "before", "after")
         whole = happened(rows)
@@ -212,13 +209,18 @@ class _Column:
             # one cell of one that could have been hit, or two of two, may have been a person
             certain = way.proof == "sure" or way.name in self.known or (way.proof != "ask" and hit.height >= _MANY)
             rest, held = self._settle(hit, differing, way.name, way.words, max(could, hit.height), certain)
+            if way.spreads and certain:
+                self.spread.add(way.name)
             if way.mended is not None:
                 rest = self._mended(rest, way.mended)
             if way.suspect is not None and rest.height:
                 doubtful = rest.filter(way.suspect.fill_null(False))
                 rest = rest.join(doubtful.select("line"), on="line", how="anti", maintain_order="left")
                 held = pl.concat(
-                    [held, doubtful.with_columns(pl.lit(f"an edit in a column that lost {way.words}").alias("why"))]
+                    [
+                        held,
+                        doubtful.with_columns(pl.lit(f"an edit in a column that was spoilt: {way.words}").alias("why")),
+                    ]
                 )
             return rest, held
         return differing, none
@@ -258,9 +260,7 @@ def judge_columns(
 ) -> Iterator[tuple[Field, Judged]]:
     """Judge all columns of a file, the ways in which some are spoilt being known for the others."""
     first = [(field, cells, judge(field, cells, answers.get(field.title))) for field, cells in columns]
-    known = {
-        told.name for _, _, one in first for told in one.told if told.settled == "undone" and told.name != "writing"
-    }
+    known = frozenset[str]().union(*(one.spread for _, _, one in first))
     for field, cells, one in first:
         again = one.edits.height > 0 and known and answers.get(field.title) is None
         yield field, judge(field, cells, None, known) if again else one
@@ -271,12 +271,13 @@ def as_read(field: Field, cells: pl.Series, judged: Judged | None) -> pl.Series:
     rows = pl.DataFrame({"after": cells}).select(pl.when(~blank_in_file(field, AFTER)).then(AFTER).alias("after"))
     for mended in judged.mended if judged is not None else ():
         rows = rows.with_columns(pl.coalesce(mended, AFTER).alias("after"))
-    if not field.is_typed or field.separator is not None:
-        return rows["after"]
-    rows = rows.with_columns(field.type.read_sheet(AFTER).alias("is"))
-    for value in judged.read if judged is not None else ():
-        rows = rows.with_columns(value.alias("is"))
-    return rows.select(_written(field)).to_series()
+    text = AFTER
+    if field.is_typed and field.separator is None:
+        rows = rows.with_columns(field.type.read_sheet(AFTER).alias("is"))
+        for value in judged.read if judged is not None else ():
+            rows = rows.with_columns(value.alias("is"))
+        text = _written(field)
+    return rows.select(text.fill_null(field.null[0]) if field.null[0] else text).to_series()
 
 
 def _written(field: Field) -> pl.Expr:

@@ -43,7 +43,7 @@ def letters(before: pl.Series) -> Iterator[Spoilage]:
     made = (straight(BEFORE) == straight(AFTER)).fill_null(False) & (BEFORE != AFTER)
     could = BEFORE.str.contains(_TYPED).fill_null(False)
     yield Spoilage("quotes", "quotes and dashes made typographic", "sure", made & curled, could, straight(AFTER))
-    yield alike("straight", "typographic quotes and dashes made plain", "mark", straight(BEFORE), AFTER)
+    yield alike("straight", "typographic quotes and dashes made plain", "mark", straight(BEFORE), AFTER, spreads=True)
 
 
 def _letters_of(before: pl.Series) -> str:
@@ -78,8 +78,8 @@ def _lost(beyond: str) -> Iterator[Spoilage]:
     plain = _with(_table(beyond, _plain))
     spelled = _with({**_table(beyond, _plain), **_SPELLED})
     nothing = BEFORE.str.replace_all(_BEYOND, "")
-    yield one_of("accents", "letters without their accents", "mark", plain(BEFORE), spelled(BEFORE))
-    yield one_of("letters gone", "letters with accents left out", "mark", nothing)
+    yield one_of("accents", "letters without their accents", "mark", plain(BEFORE), spelled(BEFORE), spreads=True)
+    yield one_of("letters gone", "letters with accents left out", "mark", nothing, spreads=True)
 
 
 def _unwritten(letter: str, encoding: str) -> str:

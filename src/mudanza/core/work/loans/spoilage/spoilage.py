@@ -22,7 +22,8 @@ class Spoilage:
     """A way in which values are spoilt.
 
     `same` says whether a cell differs from what was lent only so, `could` whether what was lent would come back otherwise. `mended` is what an
-    edited cell held before it was spoilt so, null where that cannot be told; `suspect` says which edited cells may have been.
+    edited cell held before it was spoilt so, null where that cannot be told; `suspect` says which edited cells may have been. A way
+    that `spreads` is done to a whole file: what one column proves is believed of the others.
     """
 
     name: str
@@ -32,15 +33,28 @@ class Spoilage:
     could: pl.Expr
     mended: pl.Expr | None = None
     suspect: pl.Expr | None = None
+    spreads: bool = False
 
 
-def one_of(name: str, words: str, proof: Proof, *forms: pl.Expr, **more: pl.Expr | None) -> Spoilage:
+def one_of(
+    name: str, words: str, proof: Proof, *forms: pl.Expr, spreads: bool = False, **more: pl.Expr | None
+) -> Spoilage:
     """A way that makes one of some forms of what was lent."""
     same = pl.any_horizontal([(form == AFTER).fill_null(False) for form in forms])
     could = pl.any_horizontal([(form != BEFORE).fill_null(False) for form in forms])
-    return Spoilage(name, words, proof, same, could, **more)
+    return Spoilage(name, words, proof, same, could, spreads=spreads, **more)
 
 
-def alike(name: str, words: str, proof: Proof, before: pl.Expr, after: pl.Expr, **more: pl.Expr | None) -> Spoilage:
+def alike(
+    name: str,
+    words: str,
+    proof: Proof,
+    before: pl.Expr,
+    after: pl.Expr,
+    *,
+    spreads: bool = False,
+    **more: pl.Expr | None,
+) -> Spoilage:
     """A way after which two forms of what was lent and of what came back are the same."""
-    return Spoilage(name, words, proof, (before == after).fill_null(False), (before != BEFORE).fill_null(False), **more)
+    same, could = (before == after).fill_null(False), (before != BEFORE).fill_null(False)
+    return Spoilage(name, words, proof, same, could, spreads=spreads, **more)

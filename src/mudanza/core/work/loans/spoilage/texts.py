@@ -110,7 +110,9 @@ def _as_moments() -> Iterator[Spoilage]:
     # the program's reading of the code: its numbers and months are those of the date
     same_numbers = _parts(BEFORE).list.set_difference(_parts(AFTER)).list.len() == 0
     serial = AFTER.str.contains(r"^[2-6][0-9]{4}(?:\.0)?$")
-    made = code & date & (same_numbers | serial) & (BEFORE != AFTER)
+    # words that are no months make no date
+    months = ~_numbered(BEFORE).str.contains(r"\p{L}") & ~_numbered(AFTER).str.contains(r"\p{L}")
+    made = code & date & (same_numbers | serial) & months & (BEFORE != AFTER)
     looks = AFTER.str.contains(r"^[0-9]{4}-[0-9]{2}-[0-9]{2}(?: 00:00:00)?$")
     yield Spoilage(
         "dates", "codes taken for dates", "sure", made.fill_null(False), code.fill_null(False), suspect=looks
@@ -125,12 +127,17 @@ def _as_moments() -> Iterator[Spoilage]:
     yield Spoilage("times", "times of day in another form", "sure", (could & clock).fill_null(False), could)
 
 
-def _parts(text: pl.Expr) -> pl.Expr:
-    """The numbers of a date or a code, without their zeros, and its months as numbers."""
+def _numbered(text: pl.Expr) -> pl.Expr:
+    """A date or a code with its months as numbers, without a midnight."""
     named = pl.when(text.str.contains(r"[A-Za-zÀ-ÿ]{3}")).then(in_english(text)).otherwise(text)
     months = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"]
     numbered = named.str.replace_many([*months, *map(str.lower, months)], [f" {n} " for n in [*range(1, 13)] * 2])
-    found = numbered.str.replace(r"[ T]00:00:00.*$", "").str.extract_all(r"[0-9]+")
+    return numbered.str.replace(r"[ T]00:00:00.*$", "")
+
+
+def _parts(text: pl.Expr) -> pl.Expr:
+    """The numbers of a date or a code, without their zeros."""
+    found = _numbered(text).str.extract_all(r"[0-9]+")
     # a year may have lost its century
     return found.list.eval(
         pl.element().str.strip_chars_start("0").str.replace(r"^(?:19|20)([0-9]{2})$", "$1").str.strip_chars_start("0")
@@ -150,7 +157,7 @@ def spaces() -> Iterator[Spoilage]:
     came = AFTER.str.replace_all(rf"^{_ANY_SPACE}|{_ANY_SPACE}$", "")
     padded = (trimmed == BEFORE) & (came == BEFORE) & (AFTER != BEFORE)
     yield Spoilage("padding", "spaces at the ends", "sure", padded.fill_null(False), BEFORE.is_not_null(), came)
-    yield alike("trimming", "spaces at the ends taken off", "mark", trimmed, AFTER)
+    yield alike("trimming", "spaces at the ends taken off", "mark", trimmed, AFTER, spreads=True)
     plain, plainly = (one.str.replace_all(_ODD_SPACE, " ") for one in (BEFORE, AFTER))
     odd = (plain == plainly) & (AFTER != BEFORE)
     yield Spoilage(
@@ -170,9 +177,9 @@ def spaces() -> Iterator[Spoilage]:
         there,
     )
     one_line = (BEFORE.str.replace_all(r"\s*[\r\n]+\s*", by) for by in (" ", "", ", ", "; ", " / "))
-    yield one_of("line breaks", "line breaks taken out", "mark", *one_line)
+    yield one_of("line breaks", "line breaks taken out", "mark", *one_line, spreads=True)
     close, closer = (one.str.replace_all(_ANY_SPACE, " ").str.strip_chars() for one in (BEFORE, AFTER))
-    yield alike("spaces", "several spaces made one", "mark", close, AFTER)
+    yield alike("spaces", "several spaces made one", "mark", close, AFTER, spreads=True)
     wider = ((close == closer) & (BEFORE != AFTER)).fill_null(False)
     yield Spoilage(
         "wider spaces",
