@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from conftest import layout_json, program
 from mudanza.core.findings.codes import CODES
 from mudanza.core.layouts.csvw import read_layout
-from mudanza.core.sources.cell_refs import cell_refs, with_usual_quotes
+from mudanza.core.sources.cell_refs import cell_refs, extent_of, with_usual_quotes
 from mudanza.core.sources.cells import column_letters
 from mudanza.core.work.check import check
 from test_reading import book
@@ -211,6 +211,8 @@ def test_a_sheet_beyond_the_grid_is_refused_and_a_file_that_is_written_meanwhile
         for name in old.namelist():
             new.writestr(name, old.read(name).replace(b'r="B2"', b'r="XFE1048577"'))
     assert "beyond the 1,048,576 rows" in program("check", "g.xlsx", "--layout", "l.json", cwd=tmp_path, status=3).err
+    book(tmp_path / "t.xlsx", {"S": [["a", "b"], ['<c r="ZZZZ12345678">', ' r="XFE1048577"']]})
+    program("check", "t.xlsx", "--layout", "l.json", cwd=tmp_path, status=0)
     (tmp_path / "f.csv").write_text("a,b\n1,2\n")
     from mudanza.core.work import check as checking
 
@@ -233,3 +235,5 @@ def test_cells_are_told_from_markup_in_bulk_as_one_by_one(cells: list[tuple[int,
     assert list(zip(refs.columns[named] - 1, refs.rows[named], strict=True)) == [(c, r) for c, r, _ in cells]
     tags = refs.rows[(refs.columns == 0) & (refs.rows > 0)]
     assert tags.tolist() == [row for _, row, _ in cells]
+    last = [max((number for number in numbers), default=0) for numbers in (refs.rows, refs.columns)]
+    assert extent_of(with_usual_quotes(markup)) == (*last, len(cells))

@@ -418,7 +418,7 @@ def test_a_row_that_is_gone_is_asked_for(lent: Path, tmp_path: Path) -> None:
     del sheet.rows[30]
     path = sheet.save(tmp_path / "back.xlsx")
     document = came_back(lent, path)
-    assert "1 lent rows did not come back" in document["blocked"]
+    assert "1 lent row did not come back" in document["blocked"]
     check(came_back(lent, path, "--missing", "keep"), expected)
 
 
@@ -523,6 +523,8 @@ def test_an_office_suite_saves_it_in_any_form(lent: Path, tmp_path: Path, form: 
     for (row, title), (value, text) in EDITS.items():
         page.cell(row + 2, places[title]).value = value
         expected[str(page.cell(row + 2, 1).value), title] = text
+    page["B31"].comment = Comment("moved away?", "Maria")
+    page["B1"].comment = Comment(f"{page['B1'].comment.text}\nor hers?", "Mudanza")
     book.save(tmp_path / "edited.xlsx")
     shutil.copy(lent / "lent.xlsx", tmp_path / "untouched.xlsx")
     command = [
@@ -537,8 +539,13 @@ def test_an_office_suite_saves_it_in_any_form(lent: Path, tmp_path: Path, form: 
     subprocess.run(
         [*command, "edited.xlsx", "untouched.xlsx"], cwd=tmp_path, check=True, capture_output=True, timeout=180
     )
-    check(came_back(lent, tmp_path / f"saved/edited.{ending}"), expected)
-    check(came_back(lent, tmp_path / f"saved/untouched.{ending}"), {})
+    came = came_back(lent, tmp_path / f"saved/edited.{ending}")
+    check(came, expected)
+    notes = [(one["cell"], one["note"]) for one in came["notes"]]
+    assert notes == ([] if ending == "csv" else [("B1", "or hers?"), ("B31", "moved away?")])
+    untouched = came_back(lent, tmp_path / f"saved/untouched.{ending}")
+    check(untouched, {})
+    assert untouched["notes"] == []
 
 
 def test_what_one_column_proves_swallows_no_edit_of_another(lent: Path, tmp_path: Path) -> None:

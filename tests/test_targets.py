@@ -98,8 +98,13 @@ def test_a_template_with_its_field_list_becomes_a_layout_without_hand_work(schoo
     assert "Gitarre" in told and "Fax not among" in told and "dd/MM/yyyy" in told and "40, and 50" in told
     again = program("layout", "draft", "schueler", "incoming/vorlage.xlsx", cwd=school, status=2).err
     assert "there is a layout" in again and "--replace" in again
-    # the list alone: its names are the headings, or its labels
-    program("layout", "draft", "names", "incoming/felder.xlsx", cwd=school, status=0)
+    # the list alone: its names are the headings, or its labels; by its labels columns are found
+    said = program("layout", "draft", "names", "incoming/felder.xlsx", cwd=school, status=0)
+    assert '"primaryKey": "schueler_nr"' in said.out
+    (school / "incoming/alt.csv").write_text("Nachname;Instrument;Beitrag\nMuster;Geige;1,5\n")
+    drafted = program("match", "names", "--source", "incoming/alt.csv", "--rehearse", "--json", cwd=school, status=0)
+    found = {one["field"]: one["flow"] for one in drafted.json["proposals"]}
+    assert {"nachname", "instrument", "beitrag"} <= found.keys() and found["nachname"] == "{Nachname}"
     program("layout", "draft", "labels", "incoming/felder.xlsx", "--labels", cwd=school, status=0)
     assert _fields(school, "names")["fax"][0] == "fax" and _fields(school, "labels")["fax"][0] == "Fax"
 
@@ -209,7 +214,13 @@ def test_a_layout_is_lent_as_a_field_list_and_taken_back(school: Path) -> None:
     ]:  # fmt: skip
         sheet.cell(rows[name], at[title]).value = value
     new = rows["kind"] + 1
-    for title, value in (("Field", "chip"), ("Heading", "Chip"), ("Type", "number"), ("Required", "ja")):
+    for title, value in (
+        ("Field", "chip"),
+        ("Heading", "Chip"),
+        ("Label", "Tag"),
+        ("Type", "number"),
+        ("Required", "ja"),
+    ):
         sheet.cell(new, at[title]).value = value
     book.save(school / "back.xlsx")
     # meanwhile somebody changes the same field
@@ -225,6 +236,7 @@ def test_a_layout_is_lent_as_a_field_list_and_taken_back(school: Path) -> None:
     said = {one.name: (one.rule, one.required, one.absent, one.observed) for one in layout.fields}
     assert said["kind"] == ("one of cat, dog, bird", False, True, False)
     assert said["due"][0] == "a number as 0,00, up to 500" and said["chip"] == ("a number", True, False, False)
+    assert layout.field_named("chip").label == "Tag"
     absent = program("layout", "absent", "pets", "--to", "make.xlsx", "--json", cwd=school, status=0).json
     assert [one["name"] for one in absent["fields"]] == ["kind"]
     made = openpyxl.load_workbook(school / "make.xlsx").worksheets[0]

@@ -224,6 +224,8 @@ def _show(result: LoanReturn, accept: bool) -> None:
             look.say(f"  The loan stays out for {look.count(result.waiting)} that nobody has decided yet.")
     elif accept:
         look.say("Accepted: there was nothing to write.")
+    elif not (result.size or result.held or result.told or result.conflicts):
+        look.say("Nothing was edited in it; --accept notes that it is back.", style="dim")
     else:
         look.say("Nothing is written yet; --accept writes the import files.", style="dim")
 

@@ -20,12 +20,13 @@ from mudanza.core.values.kinds import Kind
 class Field:
     """One column of the target: `title` is the heading as the target wants it, `name` what plans use.
 
-    `null` are texts that stand for a blank, `separator` stands between several texts in one cell; `forbidden` are characters that it must not have.
+    `label` is what people call it, if that is not its heading; `null` are texts that stand for a blank, `separator` stands between several texts in one cell; `forbidden` are characters that it must not have.
     """
 
     name: str
     title: str
     type: FieldType = field(default_factory=TextType)
+    label: str | None = None
     description: str | None = None
     required: bool = False
     left_out_of_additions: bool = False
@@ -40,6 +41,11 @@ class Field:
     form: FieldForm = field(default_factory=FieldForm)
     #: headings that it may have too, as in other languages
     other_titles: tuple[str, ...] = ()
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """All that says what it is: its name, its heading, its label."""
+        return (self.name, self.title, *((self.label,) if self.label else ()))
 
     @property
     def titles(self) -> tuple[str, ...]:

@@ -198,6 +198,17 @@ def _no_twins(metadata: Metadata, fields: tuple[Field, ...], where: KeyPath) -> 
 # columns
 
 
+def _said(column: Mapping[str, Any], *properties: str) -> str | None:
+    """What the first of some common properties says of a column, in the first of several languages (section 5.8)."""
+    for one in properties:
+        value = column.get(one)
+        value = value[0] if isinstance(value, list) and value else value
+        value = value.get("@value") if isinstance(value, dict) else value
+        if isinstance(value, str | int | float) and str(value).strip():
+            return str(value)
+    return None
+
+
 def _titles(metadata: Metadata, column: Mapping[str, Any], where: KeyPath, language: str) -> tuple[str, ...]:
     """The headings that a column may have, that in the document's language first (section 5.6)."""
     titles, at = column.get("titles"), (*where, "titles")
@@ -258,7 +269,8 @@ def _field(
         name=name,
         title=titles[0] if titles else name,
         type=type_of(metadata, datatype, base, at),
-        description=next((str(column[k]) for k in ("dc:description", "schema:description") if k in column), None),
+        label=_said(column, "dc:title", "schema:name", "rdfs:label"),
+        description=_said(column, "dc:description", "schema:description"),
         required=bool(metadata.typed(whole, "required", bool, where)),
         left_out_of_additions=bool(metadata.typed(column, LEFT_OUT_OF_ADDITIONS, bool, where)),
         default=metadata.typed(whole, "default", str, where) or None,

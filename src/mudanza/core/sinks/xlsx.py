@@ -24,7 +24,6 @@ from mudanza.core.sinks.sheet_cells import MOST_ROWS, input_rule, number_format,
 from mudanza.core.sinks.sheet_columns import SheetColumns, too_many
 from mudanza.core.sinks.spool import new_spool, pieces_of_spool
 from mudanza.core.sinks.writer import Writer
-from mudanza.core.sinks.xlsx_template import TemplateWriter, place_of_heading
 from mudanza.core.sources.reader import ReadOptions
 
 #: by so many values the width of a column is measured
@@ -133,7 +132,11 @@ class XlsxWriter:
 
 def writer(layout: Layout, titles: Sequence[str]) -> Writer:
     """A writer of records with these headings."""
-    return XlsxWriter(layout, titles) if layout.form.into is None else TemplateWriter(layout, titles)
+    if layout.form.into is None:
+        return XlsxWriter(layout, titles)
+    from mudanza.core.sinks.xlsx_template import TemplateWriter
+
+    return TemplateWriter(layout, titles)
 
 
 def problems(field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:  # noqa: ARG001
@@ -144,6 +147,8 @@ def problems(field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:  # n
 def options(layout: Layout) -> ReadOptions:
     """How such a file is read again."""
     if layout.form.into is not None:
+        from mudanza.core.sinks.xlsx_template import place_of_heading
+
         sheet, heading = place_of_heading(layout)
     else:
         sheet, heading = sheet_name(layout.form.sheet or layout.name), int(layout.dialect.header)

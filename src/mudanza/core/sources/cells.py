@@ -21,7 +21,8 @@ from defusedxml import ElementTree
 
 from mudanza.core.sources.cell_refs import cell_refs, places_of
 
-_PIECE = 8 << 20
+#: so much markup stays near the processor while it is searched
+_PIECE = 1 << 20
 Spot = tuple[int, int]
 #: the columns of cells, from 0, and their rows, from 1
 TextCells = tuple[npt.NDArray[np.int16], npt.NDArray[np.int32]]
@@ -126,9 +127,10 @@ def _xlsx(path: Path, sheet: str, texts: bool) -> Cells:
                     # a text or a row of that style is not shown so
                     if row >= 0 and b' t="s' not in piece[match.end() : match.end() + 8]:
                         found.zeros.setdefault((column, styles[int(match.group(1))]), []).append(row)
-            for match in _MERGED.finditer(piece):
-                first, top, last, bottom = match.groups()
-                found.merged.append((int(top) - 1, column_number(first), int(bottom) - 1, column_number(last)))
+        # merged areas stand behind the last row (ECMA-376 part 1, section 18.3.1.99)
+        for match in _MERGED.finditer(piece):
+            first, top, last, bottom = match.groups()
+            found.merged.append((int(top) - 1, column_number(first), int(bottom) - 1, column_number(last)))
     return found
 
 
@@ -198,15 +200,15 @@ def column_number(letters: bytes) -> int:
 
 
 def pieces_of(archive: zipfile.ZipFile, part: str) -> Iterator[bytes]:
-    """The markup in pieces that end with a row."""
+    """The markup in pieces that divide no cell: they end with the tag of a row."""
     keep = b""
     with archive.open(part) as body:
         while raw := body.read(_PIECE):
             piece = keep + raw
-            end = max(piece.rfind(b"</row>"), piece.rfind(b":row>"))
+            end = piece.rfind(b"row>")
             if end >= 0:
-                yield piece[: end + 6]
-                piece = piece[end + 6 :]
+                yield piece[: end + 4]
+                piece = piece[end + 4 :]
             keep = piece
     yield keep
 

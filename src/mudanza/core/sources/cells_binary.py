@@ -6,7 +6,9 @@ import os
 import struct
 import zipfile
 from collections.abc import Iterator
+from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 from defusedxml import ElementTree
 
@@ -28,15 +30,28 @@ _ERRORS = {
 }
 
 
+def book_of_xls(path: Path) -> Any:
+    """A workbook of the old binary format, as xlrd has it. Raises whatever xlrd stumbles over."""
+    return _book_of_xls(path, path.stat().st_mtime_ns)
+
+
+@lru_cache(maxsize=1)
+def _book_of_xls(path: Path, _: int) -> Any:
+    # it is read through cell by cell, which is slow enough once
+    import xlrd
+
+    with Path(os.devnull).open("w") as nowhere:
+        return xlrd.open_workbook(str(path), formatting_info=True, logfile=nowhere)
+
+
 def look_at_xls(path: Path, sheet: str) -> Cells:
     """Errors, merged areas, and numbers with zeros or too many digits in a sheet of the old binary format."""
     import xlrd
 
     found = Cells()
     try:
-        with Path(os.devnull).open("w") as nowhere:
-            book = xlrd.open_workbook(str(path), formatting_info=True, logfile=nowhere)
-            table = book.sheet_by_name(sheet)
+        book = book_of_xls(path)
+        table = book.sheet_by_name(sheet)
     except Exception as error:  # the values have been read already; this is only what xlrd can add to them
         found.unseen = f"{type(error).__name__}: {error}"
         return found

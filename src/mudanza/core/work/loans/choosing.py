@@ -17,7 +17,6 @@ from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.crosswalks.proposing import fold
 from mudanza.core.work.loans.lent import key_fields
-from mudanza.core.work.row_condition import RowCondition
 
 
 @dataclass(frozen=True)
@@ -87,6 +86,9 @@ def chosen_rows(
     if choice.where is not None:
         given = Parameters(choice.parameters or {}, defaults)
         titles = [one.title for one in layout.fields]
+        # the language is loaded for conditions alone
+        from mudanza.core.work.row_condition import RowCondition
+
         condition = RowCondition(choice.where, titles, layout, choice.as_of or date.today(), given)
         records = condition.of(records, shown, LoanError)
     if choice.keys is not None:

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import polars as pl
 
+from mudanza.core.documents.errors import counted
 from mudanza.core.findings.finding import SCHEMA, Finding, frame
 from mudanza.core.findings.tally import Tally
 from mudanza.core.layouts.layout import Field
@@ -101,11 +102,12 @@ class _Comparison:
         else:
             beside = lent.rename(lambda name: name if name == ROW else f"{name}{INNER}lent")
             both = there.join(beside, left_on=AT, right_on=ROW, how="inner", maintain_order="left")
-        for one in self.lent.fields:
-            if one in self.lent.keys or one.title not in self.table.places:
-                continue
-            before, after = pl.col(f"{one.title}{INNER}lent"), pl.col(one.title)
-            if one.title not in self.unheld and not both.select(before.ne_missing(after).any()).item():
+        fields = [one for one in self.lent.fields if one not in self.lent.keys and one.title in self.table.places]
+        pairs = {one.title: (pl.col(f"{one.title}{INNER}lent"), pl.col(one.title)) for one in fields}
+        differ = both.select(before.ne_missing(after).any().alias(title) for title, (before, after) in pairs.items())
+        for one in fields:
+            before, after = pairs[one.title]
+            if one.title not in self.unheld and not differ[one.title].item():
                 continue
             cells = both.select(
                 pl.col(LINE).alias("line"),
@@ -247,16 +249,19 @@ class _Comparison:
         )
         unclear.update(wrong[LINE])
         marked = sound.filter(said_so)[AT]
-        there = rows.filter(pl.col(AT).is_not_null())[AT]
-        keys = rows[KEY].drop_nulls()
-        gone = lent.before.filter(~pl.col(ROW).is_in(there.implode()) & ~pl.col(KEY).is_in(keys.implode()))
+        gone = lent.before.clear()
+        if not rows[AT].equals(lent.before[ROW]):
+            there = rows[AT].drop_nulls()
+            keys = rows[KEY].drop_nulls()
+            gone = lent.before.filter(~pl.col(ROW).is_in(there.implode()) & ~pl.col(KEY).is_in(keys.implode()))
         if gone.height and not table.missing and self.answers.missing is None:
             title = ", ".join(f.title for f in lent.keys)
             self._say(
                 *(Finding("loan.row-missing", table.shown, field=title, value=shown_text(key)) for key in gone[KEY])
             )
             self.blocked = (
-                self.blocked or f"{gone.height} lent rows did not come back; say --missing keep or --missing remove"
+                self.blocked
+                or f"{counted(gone.height, 'lent row')} did not come back; say --missing keep or --missing remove"
             )
         said = gone if self.answers.missing == "remove" else gone.clear()
         return lent.before.filter(pl.col(ROW).is_in(pl.concat([marked, said[ROW]]).implode()))

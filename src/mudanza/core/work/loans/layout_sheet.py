@@ -26,6 +26,7 @@ from mudanza.core.work.proposing.written import check_column, layout_text, permi
 _COLUMNS = (
     SheetColumn("Field", 20),
     SheetColumn("Heading", 24, open=True),
+    SheetColumn("Label", 24, open=True),
     SheetColumn("Type", 12, open=True, choices=("string", "integer", "decimal", "date", "dateTime", "time", "boolean")),
     SheetColumn("Length", 9, open=True),
     SheetColumn("Required", 10, open=True, choices=("yes", "no")),
@@ -94,6 +95,7 @@ def _row(one: Field) -> dict[str, str]:
     row.update(
         Field=one.name,
         Heading=one.title,
+        Label=one.label or "",
         Type=takes.base,
         Required="yes" if one.required else "no",
         Default=one.default or "",
@@ -216,8 +218,8 @@ def _set(column: dict[str, Any], title: str, text: str, one: Field | None) -> No
         case "Heading":
             column["titles"] = text or column["name"]
             return
-        case "Description":
-            _put(column, "dc:description", text)
+        case "Label" | "Description":
+            _put(column, "dc:title" if title == "Label" else "dc:description", text)
             return
         case "Default":
             _put(column, "default", text)

@@ -31,7 +31,16 @@ from mudanza.core.work.check import check
 from mudanza.core.work.crosswalks.proposing import fold
 from mudanza.core.work.loans.choosing import Choice, ChosenFields, chosen_fields, chosen_rows, with_findings
 from mudanza.core.work.loans.lent import KEY, LAYOUT, ROW, Lent, open_loan
-from mudanza.core.work.loans.loan_book import MARKS, REMOVAL, SLIP, Lending, explanation, most_rows, workbook_pieces
+from mudanza.core.work.loans.loan_book import (
+    MARKS,
+    REMOVAL,
+    SLIP,
+    Lending,
+    explanation,
+    most_rows,
+    notes_on,
+    workbook_pieces,
+)
 from mudanza.core.work.loans.masks import masked
 from mudanza.core.work.loans.present import present_records
 
@@ -201,6 +210,7 @@ class _Maker:
             "whom": whom,
             "changes": last_change(self.ledger),
             "plain": True,
+            "notes": notes_on(lent, lending),
         }
         note_loan(self.ledger, self.run, loan, subject.name, detail)
         name = move.shown(final)

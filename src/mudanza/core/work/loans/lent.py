@@ -55,6 +55,8 @@ class Lent:
     changed_layout: Layout | None = None
     masked: tuple[str, ...] = ()
     locked: tuple[str, ...] = ()
+    #: what was written on its headings
+    notes: tuple[str, ...] = ()
     #: by what the rows of this loan are marked, beside its name
     mark: str = ""
 
@@ -105,6 +107,7 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
         changed_layout=_changed(kept, move.path(detail["layout"])),
         masked=tuple(detail.get("masked", ())),
         locked=tuple(detail.get("locked", ())),
+        notes=tuple(detail.get("notes", ())),
     )
     return _with_accepted(lent, accepted_from(ledger, name))
 

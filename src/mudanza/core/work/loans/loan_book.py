@@ -21,6 +21,10 @@ SLIP = "slip"
 REMOVAL = "Remove?"
 #: over the column that people do not see, in which each row says which record of which loan it is
 MARKS = "(loan)"
+#: the property of a workbook that names its loan
+PROPERTY = "mudanza loan"
+#: who wrote the notes on headings
+OWN_NAME = "Mudanza"
 #: a mark: the loan, the number of the record, and the beginning of the digest of what was lent
 MARK = r"(.+):([0-9]+):([0-9a-f]{6})"
 #: blank rows below the records that carry the same helps, for additions
@@ -80,7 +84,7 @@ def workbook_pieces(sheet: str, records: pl.DataFrame, lending: Lending) -> Iter
 
 def add_slip(book: Any, slip: Mapping[str, Any]) -> None:
     """The slip that identifies the loan, on a page that people do not see."""
-    book.set_custom_property("mudanza loan", slip["loan"])
+    book.set_custom_property(PROPERTY, slip["loan"])
     page = book.add_worksheet(SLIP)
     text = json.dumps(dict(slip), ensure_ascii=False)
     for row, start in enumerate(range(0, len(text), 30_000)):
@@ -104,7 +108,7 @@ def explanation(lending: Lending) -> list[str]:
 def note_on(field: Field, lending: Lending, example: str | None) -> str:
     """What stands on a heading: what the field takes, whether it is needed, an example."""
     words = lending.words
-    lines = [kind_in_words(field, words) + "."]
+    lines = [*([field.label] if field.label else []), kind_in_words(field, words) + "."]
     lines.append(words.required if field.required and field.default is None else words.optional)
     if field.default is not None:
         lines.append(words.default.format(field.default))
@@ -121,6 +125,16 @@ def note_on(field: Field, lending: Lending, example: str | None) -> str:
     if example and field.title not in lending.masked and not choices_of(field):
         lines.append(words.example.format(example if len(example) <= 40 else f"{example[:39]}…"))
     return "\n".join(lines)
+
+
+def notes_on(records: pl.DataFrame, lending: Lending) -> list[str]:
+    """The notes on all headings, in their order, and on that of the removal column."""
+    examples = [records[one.title].drop_nulls().first() for one in lending.fields]
+    notes = [
+        note_on(one, lending, None if example is None else str(example))
+        for one, example in zip(lending.fields, examples, strict=True)
+    ]
+    return [*notes, lending.words.removal_note]
 
 
 class _Sheet:
@@ -191,13 +205,11 @@ class _Sheet:
         )
         lending = self.lending
         self.sheet.set_row(0, 30)
-        for column, one in enumerate(lending.fields):
-            self.sheet.write_string(0, column, one.title, head)
-            example = self.records[one.title].drop_nulls().first()
-            note = note_on(one, lending, None if example is None else str(example))
-            self.sheet.write_comment(0, column, note, {"x_scale": 2, "y_scale": 1.4, "author": "Mudanza"})
-        self.sheet.write_string(0, self.removal, lending.words.removal, head)
-        self.sheet.write_comment(0, self.removal, lending.words.removal_note, {"x_scale": 2, "author": "Mudanza"})
+        titles = [*(one.title for one in lending.fields), lending.words.removal]
+        for column, (title, note) in enumerate(zip(titles, notes_on(self.records, lending), strict=True)):
+            self.sheet.write_string(0, column, title, head)
+            height = 1.4 if column < self.removal else 1
+            self.sheet.write_comment(0, column, note, {"x_scale": 2, "y_scale": height, "author": OWN_NAME})
         self.sheet.write_string(0, self.removal + 1, MARKS, head)
 
     def _rows(self, formats: Sequence[Any]) -> None:

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from datetime import date
-from functools import partial
 from pathlib import Path
 from typing import Any
 
 import polars as pl
 
-from mudanza.core.documents.errors import LoanError, Place
+from mudanza.core.documents.errors import LoanError, MudanzaError, Place
 from mudanza.core.documents.errors import unknown as unknown_name
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.findings.tally import Tally
@@ -30,22 +30,20 @@ from mudanza.core.state.loans import (
     Cell,
     accept_changes,
     accepted_from,
-    accepted_since,
     last_change,
     noted_loan,
 )
 from mudanza.core.values.digest import Digest, digest_of
-from mudanza.core.values.row_columns import INNER
-from mudanza.core.work.loans.carried import carried
 from mudanza.core.work.loans.change_set import Way, archived, change_files, for_import, import_files
 from mudanza.core.work.loans.comparison import compare_returned
-from mudanza.core.work.loans.conflicts import ACCEPTED, Elsewhere
+from mudanza.core.work.loans.conflicts import Elsewhere
 from mudanza.core.work.loans.decision_sheets import WrongCell
+from mudanza.core.work.loans.elsewhere import what_happened
 from mudanza.core.work.loans.held_back import corrected_rows, of_held_back
-from mudanza.core.work.loans.lent import KEY, Lent, folder_of, keyed, read_records, row_mark, shown_text
+from mudanza.core.work.loans.lent import KEY, Lent, folder_of, open_loan, row_mark, shown_text
 from mudanza.core.work.loans.outcome import Answers, LoanReturn
-from mudanza.core.work.loans.present import present_records
-from mudanza.core.work.loans.returned.opened import Opened, open_returned
+from mudanza.core.work.loans.returned.opened import Opened, open_returned, with_notes_of_people
+from mudanza.core.work.loans.returned.slips import loan_named_in
 from mudanza.core.work.loans.returned.table import find_table
 from mudanza.core.work.loans.returned.whose import headings_of_loans, whose_loan
 from mudanza.core.work.loans.review import (
@@ -80,20 +78,27 @@ def receive(
     shown = move.shown(path.resolve())
     if not path.is_file():
         raise LoanError("the file does not exist.", place=Place(shown), hint="Name the returned file.")
-    opened = open_returned(path, shown, headings_of_loans(ledger))
-    lent = whose_loan(move, ledger, opened, shown, loan)
+    answers, way = answers or Answers(), way or Way()
+    with ThreadPoolExecutor(1) as pool:
+        opening = pool.submit(open_returned, path, shown, headings_of_loans(ledger))
+        beside = _read_beside(move, ledger, path, shown, loan, answers.current)
+        opened = opening.result()
+    lent = whose_loan(move, ledger, opened, shown, loan, beside[0] if beside is not None else None)
     if accept and lent.state != "out":
         raise LoanError(
             f"the loan {lent.id!r} was accepted already.",
             place=Place(shown),
             hint="Lend the records again for further changes.",
         )
-    answers, way = _by_titles(answers or Answers(), lent), way or Way()
+    opened = with_notes_of_people(opened, lent.notes)
+    answers = _by_titles(answers, lent)
     if isinstance(decisions, Only):
         decisions = replace(decisions, fields=frozenset(lent.layout.field_named(one).title for one in decisions.fields))
     if decisions is not None:
         answers = answers_with(answers, decisions)
-    result = _compared(lent, opened, shown, _elsewhere(move, ledger, lent, answers.current), answers)
+    known = beside is not None and beside[0] is lent
+    elsewhere = beside[1] if beside is not None and known else what_happened(move, ledger, lent, answers.current)
+    result = _compared(lent, opened, shown, elsewhere, answers)
     if decisions is not None:
         result = decided(result, decisions)
     if way.review is not None and result.blocked is None:
@@ -102,6 +107,19 @@ def receive(
     if not accept or result.blocked is not None:
         return result
     return _accept(move, ledger, lent, result, digest_of(path, shown), way, seen)
+
+
+def _read_beside(
+    move: Move, ledger: Ledger, path: Path, shown: str, said: str | None, current: Path | None
+) -> tuple[Lent, Elsewhere] | None:
+    """What was lent and what happened to it elsewhere, while the file that came back is read; None if it does not say at first sight which loan it is, or something is wrong with that."""
+    name = said or loan_named_in(path)
+    try:
+        lent = open_loan(move, ledger, name, shown) if name is not None else None
+        return (lent, what_happened(move, ledger, lent, current)) if lent is not None else None
+    except MudanzaError:
+        # it is told when the loan is asked for
+        return None
 
 
 def receive_review(
@@ -160,45 +178,6 @@ def _compared(lent: Lent, opened: Opened, shown: str, elsewhere: Elsewhere, answ
         else chosen.blocked
     )
     return replace(chosen, findings=told, groups=tally.groups(), blocked=blocked)
-
-
-def _elsewhere(move: Move, ledger: Ledger, lent: Lent, current: Path | None) -> Elsewhere:
-    """What other loans and builds did to the records meanwhile; or what the target holds (`current`), if that is known."""
-    noted = noted_loan(ledger, lent.id)
-    cells = accepted_since(ledger, noted) if noted is not None else []
-    accepted = pl.DataFrame(cells, schema=ACCEPTED, orient="row")
-    if len(lent.keys) > 1:
-        # earlier versions noted the keys of several fields with commas
-        key = pl.col("key")
-        commas = key.str.replace_all(", ", INNER, literal=True)
-        accepted = accepted.with_columns(pl.when(key.str.contains(INNER, literal=True)).then(key).otherwise(commas))
-    accepted = accepted.unique(["key", "field"], keep="last", maintain_order=True)
-    if current is not None:
-        shown = move.shown(current.resolve())
-        if not current.is_file():
-            raise LoanError(
-                "the file of what the target holds does not exist.",
-                place=Place(shown),
-                hint="Name its export with --current.",
-            )
-        there = keyed(_as_lent(lent, read_records(current, lent.present_layout, shown)), lent.keys)
-        now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)
-        # what was accepted from other loans is in the target, or it is not
-        return Elsewhere(accepted.clear(), lambda: there[KEY], now, "the target", of_target=True)
-    path = move.path(lent.file)
-    if not path.is_file():
-        return Elsewhere(accepted, lambda: lent.before[KEY].clear(), None)
-    if digest_of(path).sha256 == lent.file_sha256:
-        keys = partial(present_records, ledger, lent.subject, path, lent.present_layout, lent.file)
-        return Elsewhere(accepted, lambda: keys()[KEY], None, lent.file)
-    there = _as_lent(lent, present_records(ledger, lent.subject, path, lent.present_layout, lent.file))
-    now = there.filter(pl.col(KEY).is_in(lent.before[KEY].implode())).unique(KEY, keep="last", maintain_order=True)
-    return Elsewhere(accepted, lambda: there[KEY], now, lent.file)
-
-
-def _as_lent(lent: Lent, records: pl.DataFrame) -> pl.DataFrame:
-    """Records of the list's layout in that of the loan."""
-    return records if lent.changed_layout is None else carried(records, lent.changed_layout, lent.layout)
 
 
 def _accept(

@@ -74,7 +74,7 @@ def scorer_of(move: Move, plan: Plan, learned: Weights | None = None) -> Scorer:
     words = lexicon()
     own = move.folder / OWN_WORDS
     if own.is_file():
-        words = words.with_own(own, [text for f in plan.layout.fields for text in (f.name, f.title)])
+        words = words.with_own(own, [text for f in plan.layout.fields for text in f.words])
     keys = [key_like(pattern) for pattern in move.key_patterns.values()]
     return Scorer(plan.layout, words, habits(move, plan.name), keys, plan.name, learned)
 

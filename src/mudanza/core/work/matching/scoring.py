@@ -72,7 +72,7 @@ class Scorer:
     ) -> None:
         self.lexicon, self.habits, self.keys = lexicon, habits, keys
         self.learned = learned or shipped()
-        texts = [text for field in layout.fields for text in (field.name, field.title)]
+        texts = [text for field in layout.fields for text in field.words]
         headings = Headings(lexicon, texts)
         refers = {name for reference in layout.references for name in reference.fields}
         self.subject = _subject(headings, subject, layout)
@@ -82,7 +82,7 @@ class Scorer:
                 field,
                 tuple(
                     replace(meaning, inherited=inherited)
-                    for meaning in dict.fromkeys((headings.meaning(field.name), headings.meaning(field.title)))
+                    for meaning in dict.fromkeys(map(headings.meaning, field.words))
                 ),
                 layout.primary_key == (field.name,),
                 field.name in refers,

@@ -34,12 +34,13 @@ class Takes:
 
 @dataclass(frozen=True)
 class Facts:
-    """A field: its heading, the name that plans use (blank: made of the heading), and what is known of it. `observed`: by looking at records, and not by
+    """A field: its heading, the name that plans use (blank: made of the heading), what people call it, and what is known of it. `observed`: by looking at records, and not by
     anybody's word; `absent`: the target does not have it yet; `refers` are another table and its column."""
 
     title: str
     name: str = ""
     takes: Takes = field(default_factory=Takes)
+    label: str | None = None
     description: str | None = None
     required: bool | None = None
     key: bool | None = None

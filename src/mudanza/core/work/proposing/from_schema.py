@@ -126,7 +126,8 @@ class _Schema:
         return Facts(
             title=path,
             takes=self._takes(path, inner, kind),
-            description=description or (node["title"] if isinstance(node.get("title"), str) else None),
+            label=node["title"] if isinstance(node.get("title"), str) else None,
+            description=description,
             required=required and "null" not in kinds,
             default=None if default is None or isinstance(default, dict | list) else _text(default),
         )

@@ -105,5 +105,4 @@ def _headed(facts: Facts, by_label: bool) -> Facts:
     """A field of a list with its name for a heading, unless labels are wanted."""
     if by_label or not facts.name:
         return facts
-    description = facts.description or facts.title
-    return replace(facts, title=facts.name, description=description)
+    return replace(facts, title=facts.name, label=facts.title if _plain(facts.title) != _plain(facts.name) else None)

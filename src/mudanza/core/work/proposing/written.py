@@ -40,6 +40,10 @@ def metadata_from(known: Joined) -> tuple[dict[str, Any], list[str]]:
     keys = [column["name"] for column, facts in zip(columns, known.fields, strict=True) if facts.key]
     if keys:
         schema["primaryKey"] = keys[0] if len(keys) == 1 else keys
+    elif columns:
+        remarks.append(
+            f'no field is said to be the key; add "primaryKey": "{columns[0]["name"]}", or another, to the tableSchema'
+        )
     references = [
         {
             "columnReference": column["name"],
@@ -62,6 +66,8 @@ def metadata_from(known: Joined) -> tuple[dict[str, Any], list[str]]:
 
 def _column(facts: Facts, name: str, decimal: str | None) -> tuple[dict[str, Any], list[str]]:
     column: dict[str, Any] = {"name": name, "titles": facts.title}
+    if facts.label:
+        column["dc:title"] = facts.label
     if facts.description:
         column["dc:description"] = facts.description
     if facts.required or facts.key:

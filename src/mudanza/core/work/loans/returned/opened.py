@@ -3,15 +3,11 @@
 from __future__ import annotations
 
 import re
-import zipfile
-from collections.abc import Collection, Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
-from xml.etree.ElementTree import ParseError
 
 import polars as pl
-from defusedxml import DefusedXmlException, ElementTree
 
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.findings.finding import Finding
@@ -24,12 +20,13 @@ from mudanza.core.sources.sniff import split_rows
 from mudanza.core.sources.workbook import Workbook
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.crosswalks.proposing import fold
-from mudanza.core.work.loans.loan_book import SLIP
+from mudanza.core.work.loans.loan_book import OWN_NAME, SLIP
+from mudanza.core.work.loans.returned.notes import Note, elements_of, notes_of
 
 _CONSTANT = re.compile('"((?:[^"]|"")*)"')
 _DELIMITERS = ",;\t|"
-#: so far down a heading is looked for
-LOOK = 200
+#: so far down a heading is looked for, unless so many of a row's cells are headings of loans
+LOOK, _CLEARLY = 200, 0.8
 #: what a damaged row of a text file may be and still be taken apart
 _READABLE = ("read.ragged", "read.undecodable", "read.stray-quote", "read.nul", "read.cut-off")
 
@@ -48,14 +45,14 @@ class Grid:
 
 @dataclass(frozen=True)
 class Opened:
-    """What came back: the workbook it is (xlsx, xlsb, ods, xls) or text, its grids, who saved it last and when, and what people noted beside cells (sheet, cell, note)."""
+    """What came back: the workbook it is (xlsx, xlsb, ods, xls) or text, its grids, who saved it last and when, and what is noted beside cells (by whom, the cell, the note)."""
 
     path: Path
     kind: str
     grids: tuple[Grid, ...]
     by: str | None = None
     saved: str | None = None
-    notes: tuple[tuple[str, str, str], ...] = ()
+    notes: tuple[Note, ...] = ()
 
 
 def open_returned(path: Path, shown: str, headings: Collection[str]) -> Opened:
@@ -73,7 +70,19 @@ def open_returned(path: Path, shown: str, headings: Collection[str]) -> Opened:
     names = [name for name, (frame, _) in book.sheets.items() if frame.width > 1 or name == SLIP]
     grids = [_sheet(book.sheet(name), kind, name) for name in names]
     by, saved = _properties(path, kind)
-    return Opened(path, kind, tuple(grids), by, saved, tuple(_notes(path, kind)))
+    return Opened(path, kind, tuple(grids), by, saved, tuple(notes_of(path, kind)))
+
+
+def with_notes_of_people(opened: Opened, lent: Collection[str]) -> Opened:
+    """What came back without the notes that were lent with it, or that part of them; programs keep them, but not always who wrote them."""
+    own = sorted((" ".join(one.split()) for one in lent), key=len, reverse=True)
+    notes = []
+    for by, cell, note in opened.notes:
+        words = " ".join(note.split())
+        lent_words = next((one for one in own if words.startswith(one)), "")
+        if words != lent_words:
+            notes.append(("" if by == OWN_NAME else by, cell, words[len(lent_words) :].strip() if lent_words else note))
+    return replace(opened, notes=tuple(notes))
 
 
 def _sheet(book: Workbook, kind: str, name: str) -> Grid:
@@ -109,6 +118,8 @@ def _text(path: Path, shown: str, headings: Collection[str]) -> Grid:
             hits = len(known & {fold(cell) for cell in row})
             if hits > best:
                 best, heading, delimiter = hits, line, sign
+            if hits > 1 and hits >= _CLEARLY * len(row):
+                break
             line += 1 + sum(cell.count("\n") for cell in row)
     reader = open_source(
         path, ReadOptions(format="delimited", delimiter=delimiter, heading=heading, below=0, exact=True)
@@ -137,44 +148,17 @@ def _text(path: Path, shown: str, headings: Collection[str]) -> Grid:
                     pl.DataFrame({**{one: [None] for one in schema}, **values, LINE: [one.line]}, schema=schema)
                 )
     grid = pl.concat(frames)
-    return Grid(None, grid if len(frames) == 2 else grid.sort(LINE, maintain_order=True), findings=tuple(findings))
+    in_order = grid[LINE].is_sorted()
+    return Grid(None, grid if in_order else grid.sort(LINE, maintain_order=True), findings=tuple(findings))
 
 
 def _properties(path: Path, kind: str) -> tuple[str | None, str | None]:
     """Who saved a workbook last, and when, as it says itself (ISO/IEC 29500-2, section 11; OpenDocument 1.3, part 3, section 4.3)."""
     part = {"xlsx": "docProps/core.xml", "xlsb": "docProps/core.xml", "ods": "meta.xml"}.get(kind)
     found: dict[str, str] = {}
-    for element in _elements(path, part) if part else ():
+    for element in elements_of(path, part) if part else ():
         name = element.tag.rpartition("}")[2]
         if element.text and element.text.strip():
             found[name] = element.text.strip()
     by = found.get("lastModifiedBy") or found.get("creator")
     return by, found.get("modified") or found.get("date")
-
-
-def _notes(path: Path, kind: str) -> Iterator[tuple[str, str, str]]:
-    """What people noted beside cells: the name of the part, the cell, and the note. Those of Mudanza are left out."""
-    if kind != "xlsx":
-        return
-    with zipfile.ZipFile(path) as archive:
-        parts = [one for one in archive.namelist() if "/comments" in one and one.endswith(".xml")]
-    for part in parts:
-        authors: list[str] = []
-        for element in _elements(path, part):
-            name = element.tag.rpartition("}")[2]
-            if name == "author":
-                authors.append(element.text or "")
-            if name == "comment":
-                number = int(element.get("authorId", "0"))
-                author = authors[number] if number < len(authors) else ""
-                text = "".join(one.text or "" for one in element.iter() if one.tag.endswith("}t")).strip()
-                if author != "Mudanza" and text:
-                    yield author, element.get("ref", ""), text
-
-
-def _elements(path: Path, part: str) -> list[Any]:
-    try:
-        with zipfile.ZipFile(path) as archive:
-            return list(ElementTree.fromstring(archive.read(part)).iter())
-    except (KeyError, zipfile.BadZipFile, ParseError, DefusedXmlException, ValueError):
-        return []

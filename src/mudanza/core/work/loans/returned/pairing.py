@@ -124,9 +124,12 @@ class _Pairing:
     def paired(self) -> Paired:
         """All rows."""
         lent, rows = self.lent, self.table.rows
+        by_mark = _by_mark(lent, rows).alias(_BY_MARK)
+        if by_mark.equals(lent.before[ROW]) and rows[KEY].equals(lent.before[KEY], null_equal=False):
+            # each record has come back in its place, as most do
+            return Paired(rows.with_columns(by_mark.alias(AT)), frozenset(), ())
         known = lent.before.select(KEY, ROW)
         by_key = rows.select(KEY).join(known, on=KEY, how="left", maintain_order="left")[ROW].alias(_BY_KEY)
-        by_mark = _by_mark(lent, rows).alias(_BY_MARK)
         rows = rows.with_columns(by_key, by_mark)
         foreign = rows.filter(pl.col(MARKED).str.contains(f"^{MARK}$") & pl.col(_BY_MARK).is_null())
         self._tell("loan.foreign-row", foreign, MARKED, f"a row of loan {lent.id}")

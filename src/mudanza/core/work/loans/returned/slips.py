@@ -4,20 +4,26 @@ from __future__ import annotations
 
 import json
 import re
+import zipfile
 from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
+from xml.etree.ElementTree import ParseError
 
 import fastexcel
 import polars as pl
+from defusedxml import DefusedXmlException, ElementTree
 
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.sources.guard import guard_workbook, is_workbook
 from mudanza.core.values.row_columns import LINE
-from mudanza.core.work.loans.loan_book import MARK, SLIP
+from mudanza.core.work.loans.loan_book import MARK, PROPERTY, SLIP
 from mudanza.core.work.loans.returned.opened import Grid, Opened
 
 _LOOK = 60
+_HEAD = 1 << 16
+_PROPERTIES = "docProps/custom.xml"
+_MARKED = re.compile(rb"([\w.-]+):[0-9]+:[0-9a-f]{6}\b")
 
 
 @dataclass(frozen=True)
@@ -35,6 +41,8 @@ def read_slip(path: Path) -> str | None:
         return None
     try:
         kind = guard_workbook(path)
+        if kind == "xlsx" and (name := _property_of(path)) is not None:
+            return name
         # a file that is not what its name says is read as what it is
         named = path.suffix.lower() in (f".{kind}", ".xlsm" if kind == "xlsx" else "")
         book = fastexcel.read_excel(str(path) if named else path.read_bytes())
@@ -44,6 +52,29 @@ def read_slip(path: Path) -> str | None:
     except (MudanzaError, fastexcel.FastExcelError):
         return None
     return slip.loan if slip is not None else None
+
+
+def _property_of(path: Path) -> str | None:
+    """The loan that a workbook's properties name (ISO/IEC 29500-1, section 22.3): told without reading its sheets, or the texts that they share."""
+    with zipfile.ZipFile(path) as archive:
+        if _PROPERTIES not in archive.namelist():
+            return None
+        try:
+            root = ElementTree.fromstring(archive.read(_PROPERTIES))
+        except (ParseError, DefusedXmlException, ValueError):
+            return None
+    return next((one[0].text for one in root if one.get("name") == PROPERTY and len(one)), None)
+
+
+def loan_named_in(path: Path) -> str | None:
+    """The loan that a file names at first sight, on its slip or beside one of its first records; for that it is hardly read."""
+    if is_workbook(path):
+        return read_slip(path)
+    with path.open("rb") as file:
+        head = file.read(_HEAD)
+    # whatever the encoding, names of loans are written in ASCII
+    match = _MARKED.search(head.replace(b"\0", b""))
+    return match[1].decode("latin-1") if match else None
 
 
 def slips_of(opened: Opened) -> list[Slip]:

@@ -10,6 +10,7 @@ import polars as pl
 from mudanza.core.documents.errors import counted
 from mudanza.core.findings.finding import Finding
 from mudanza.core.sources.cells import column_letters
+from mudanza.core.values.kinds import may_have_blanks
 from mudanza.core.values.row_columns import INNER, LINE
 from mudanza.core.work.crosswalks.proposing import fold
 from mudanza.core.work.loans.loan_book import MARK, MARKS, REMOVAL
@@ -19,9 +20,10 @@ from mudanza.core.work.loans.wording import WORDS
 #: the column of a returned table in which its rows' marks stand
 MARKED = f"{INNER}mark"
 #: of its headings so many must stand in one row, for it to be theirs
-_LEAST = 0.4
+_LEAST, _CLEARLY = 0.4, 0.8
 _LOOK_FOR_MARKS = 2000
 _REMOVALS = [one.removal for one in WORDS.values()]
+_AT_MIDNIGHT = " 00:00:00"
 _MIDNIGHT = r"^(\d{4}-\d{2}-\d{2}) 00:00:00$"
 
 
@@ -91,8 +93,13 @@ def text_of(column: int) -> pl.Expr:
     """The texts of a column of a grid; null where there is nothing but spaces. Sheets have dates with a midnight."""
     text = pl.col(f"c{column}")
     filled = pl.when(text.str.strip_chars().str.len_bytes() > 0).then(text)
-    day = pl.when(text.str.ends_with(" 00:00:00")).then(text.str.replace(_MIDNIGHT, "$1")).otherwise(filled)
+    day = pl.when(text.str.ends_with(_AT_MIDNIGHT)).then(text.str.replace(_MIDNIGHT, "$1")).otherwise(filled)
     return day.alias(f"c{column}")
+
+
+def _may_be_odd(text: pl.Expr) -> pl.Expr:
+    """Whether a column of a grid may have a text that is another one for `text_of`: a midnight, or nothing but spaces. Few have."""
+    return may_have_blanks(text) | text.str.ends_with(_AT_MIDNIGHT).any().fill_null(False)
 
 
 def find_table(grid: Grid, titles: Sequence[str], shown: str) -> Table | None:
@@ -114,6 +121,8 @@ def _heading(grid: Grid, expected: Sequence[str]) -> tuple[int, list[str]] | Non
         hits = len(known & {fold(cell) for cell in cells if cell})
         if hits > best:
             best, place, texts = hits, index, cells
+        if hits >= _CLEARLY * len(expected):
+            break
     return (place, texts) if best >= max(1, _LEAST * (len(expected) - 2)) else None
 
 
@@ -134,14 +143,23 @@ class _Table:
             places[MARKED] = marks
         expected = [*self.titles, REMOVAL]
         body = self._without_headings(places)
-        nothing = pl.lit(None, dtype=pl.String)
-        texts = [(text_of(places[t]) if t in places else nothing).alias(t) for t in (*expected, MARKED)]
-        rows = body.select(*texts, LINE).filter(pl.any_horizontal(pl.col(expected).is_not_null()))
+        rows = self._filled(body, places, expected)
         missing = tuple(t for t in self.titles if t not in places)
         self._order(places)
         return Table(
             self.grid, self.shown, tuple(self.heading), self.line, body, rows, places, missing, tuple(self.findings)
         )
+
+    @staticmethod
+    def _filled(body: pl.DataFrame, places: Mapping[str, int], expected: Sequence[str]) -> pl.DataFrame:
+        """The rows in which something stands, with the texts of each title."""
+        raw = {title: pl.col(f"c{n}") for title, n in places.items()}
+        odd = body.select(_may_be_odd(text).alias(title) for title, text in raw.items())
+        texts = {title: text_of(n) if odd[title].item() else raw[title] for title, n in places.items()}
+        nothing = pl.lit(None, dtype=pl.String)
+        rows = body.select(*(texts.get(t, nothing).alias(t) for t in (*expected, MARKED)), LINE)
+        filled = rows.select(pl.any_horizontal(pl.col(expected).is_not_null())).to_series()
+        return rows if filled.all() else rows.filter(filled)
 
     def _places(self) -> Iterator[tuple[str, int]]:
         """Where each expected heading stands."""

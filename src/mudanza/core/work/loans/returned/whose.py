@@ -26,11 +26,17 @@ def headings_of_loans(ledger: Ledger) -> list[str]:
     return list(found)
 
 
-def whose_loan(move: Move, ledger: Ledger, opened: Opened, shown: str, said: str | None) -> Lent:
-    """The loan that a file is of. Raises LoanError where that cannot be told, or is not the one that was `said`."""
+def whose_loan(
+    move: Move, ledger: Ledger, opened: Opened, shown: str, said: str | None, likely: Lent | None = None
+) -> Lent:
+    """The loan that a file is of; the `likely` one, if it is that. Raises LoanError where that cannot be told, or is not the one that was `said`."""
+
+    def of(name: str) -> Lent:
+        return likely if likely is not None and likely.id == name else open_loan(move, ledger, name, shown)
+
     slips = slips_of(opened)
     if not slips:
-        return open_loan(move, ledger, said, shown) if said is not None else _by_records(move, ledger, opened, shown)
+        return of(said) if said is not None else _by_records(move, ledger, opened, shown)
     ours = [one for one in slips if noted_loan(ledger, one.loan) is not None]
     if said is not None and said not in [one.loan for one in slips]:
         raise LoanError(
@@ -44,7 +50,7 @@ def whose_loan(move: Move, ledger: Ledger, opened: Opened, shown: str, said: str
             hint="Receive it in the move folder that it was lent from; `mudanza ledger --loans` lists the loans of this one.",
         )
     slip = next((one for one in ours if one.loan == said), ours[0])
-    lent = open_loan(move, ledger, slip.loan, shown)
+    lent = of(slip.loan)
     if slip.lent is not None and mark_of(slip.lent) != lent.mark:
         raise LoanError(
             f"it is another loan of the name {slip.loan!r}: what was lent in it is not what this move lent.",

@@ -59,33 +59,43 @@ def _one_value(before: pl.Series, after: pl.Series, differs: pl.Series) -> Itera
     if several and int((after == value).sum()) >= _NEARLY * filled:
         yield Whole("one value", "one value for all", hit, len(after), certain=False)
         return
-    runs = (after.ne_missing(after.shift()) | (differs != differs.shift())).fill_null(True).cast(pl.Int64).cum_sum()
-    lengths = pl.DataFrame({"run": runs, "hit": differs & after.is_not_null(), "before": before}).group_by("run")
-    long = lengths.agg(pl.col("hit").all(), pl.len(), pl.col("before").n_unique().alias("values"))
-    long = long.filter(pl.col("hit") & (pl.col("len") >= _RUN) & (pl.col("values") >= _LEAST))
-    yield Whole("filled down", "filled down", runs.is_in(long["run"].implode()), len(after), certain=False)
+    # each differing cell, with what stands above it
+    at = differs.arg_true()
+    columns = {"before": before, "after": after, "above": after.shift()}
+    cells = pl.DataFrame({"at": at, **{name: column.gather(at) for name, column in columns.items()}})
+    beside = pl.col("at").diff() == 1
+    same = cells.with_columns(_run_of(beside & (pl.col("after") == pl.col("above"))))
+    long = (pl.len().over("run") >= _RUN) & (pl.col("before").n_unique().over("run") >= _LEAST)
+    hit = _marked(same.filter(long & pl.col("after").is_not_null())["at"], differs)
+    yield Whole("filled down", "filled down", hit, len(after), certain=False)
     # a number that grows from cell to cell
-    step = after.str.extract(r"([0-9]{1,9})$", 1).cast(pl.Int64, strict=False).diff()
-    grows = (
-        (step == 1) & differs & (after.str.replace(r"[0-9]{1,9}$", "") == after.str.replace(r"[0-9]{1,9}$", "").shift())
-    )
-    grows = grows.fill_null(False)
-    runs = (~grows).cast(pl.Int64).cum_sum()
-    counted = pl.DataFrame({"run": runs, "hit": grows}).group_by("run").agg(pl.col("hit").sum())
-    many = counted.filter(pl.col("hit") >= _RUN)["run"]
-    yield Whole(
-        "counted on",
-        "filled down with numbers that count on",
-        runs.is_in(many.implode()) & differs,
-        len(after),
-        certain=False,
-    )
+    number = r"([0-9]{1,9})$"
+    step = [pl.col(one).str.extract(number, 1).cast(pl.Int64, strict=False) for one in ("after", "above")]
+    words = [pl.col(one).str.replace(number, "") for one in ("after", "above")]
+    grows = ((step[0] - step[1] == 1) & (words[0] == words[1])).fill_null(False).alias("grows")
+    counted = cells.with_columns(grows).with_columns(_run_of(beside & pl.col("grows")))
+    many = pl.col("grows").sum().over("run") >= _RUN
+    hit = _marked(counted.filter(many)["at"], differs)
+    yield Whole("counted on", "filled down with numbers that count on", hit, len(after), certain=False)
+
+
+def _run_of(goes_on: pl.Expr) -> pl.Expr:
+    """The number of the run that each cell is in, of those that go on from the one before."""
+    return (~goes_on.fill_null(False)).cast(pl.Int64).cum_sum().alias("run")
+
+
+def _marked(at: pl.Series, like: pl.Series) -> pl.Series:
+    """Which cells are hit, of a column as long as another."""
+    return pl.repeat(False, len(like), eager=True).scatter(at, True)
 
 
 def _slid(before: pl.Series, after: pl.Series, differs: pl.Series) -> Iterator[Whole]:
     """Values that stand some rows higher or lower than they were lent."""
     for far in (*range(1, _FAR + 1), *range(-1, -_FAR - 1, -1)):
-        same = after.eq_missing(before.shift(far))
+        shifted = before.shift(far)
+        if int(after.filter(differs).eq_missing(shifted.filter(differs)).sum()) < _MOST * int(differs.sum()):
+            continue
+        same = after.eq_missing(shifted)
         # from the first cell that differs on, nearly all agree
         runs = (~same).cast(pl.Int64).cum_sum()
         table = pl.DataFrame({"run": runs, "same": same, "differs": differs, "value": after})
@@ -113,6 +123,8 @@ def _sorted_alone(before: pl.Series, after: pl.Series, differs: pl.Series) -> It
     counts = pl.DataFrame({"value": was}).group_by("value").len("was")
     both = pl.DataFrame({"value": came}).group_by("value").len("came").join(counts, on="value", nulls_equal=True)
     kept = int(both.select(pl.min_horizontal("was", "came").sum()).item() or 0)
+    if kept < _NEARLY * len(was):
+        return
     values = after.drop_nulls()
     ordered = any(
         bool(one.is_sorted(descending=d)) for one in (values, values.str.to_lowercase()) for d in (False, True)
