@@ -5,7 +5,9 @@ from __future__ import annotations
 import csv
 import zipfile
 from pathlib import Path
+from typing import Any
 
+import polars as pl
 import pytest
 import xlsxwriter
 from hypothesis import given, settings
@@ -237,3 +239,32 @@ def test_cells_are_told_from_markup_in_bulk_as_one_by_one(cells: list[tuple[int,
     assert tags.tolist() == [row for _, row, _ in cells]
     last = [max((number for number in numbers), default=0) for numbers in (refs.rows, refs.columns)]
     assert extent_of(with_usual_quotes(markup)) == (*last, len(cells))
+
+
+@pytest.mark.parametrize("ending", ["csv", "xlsx"])
+def test_many_fields_that_take_the_same_are_asked_as_each_by_itself(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, ending: str
+) -> None:
+    whole = {"datatype": {"base": "integer", "maximum": "90"}, "required": True}
+    columns = [{"name": f"n{at}", **whole} for at in range(12)]
+    columns[5:5] = [{"name": "t", "datatype": {"base": "string", "maxLength": 2}}, {"name": "d", "datatype": "date"}]
+    (tmp_path / "l.json").write_text(layout_json(columns, primaryKey="n0"))
+    names = [str(one["name"]) for one in columns]
+    wrong: list[Any] = ["x", None, 95, "7.5", "12", 3.25, 8]
+    rows = [[wrong[(row * 5 + at) % 7] for at in range(len(names))] for row in range(9)]
+    if ending == "xlsx":
+        book(tmp_path / "f.xlsx", {"S": [names, *rows]})
+    else:
+        texts = [",".join("" if cell is None else str(cell) for cell in row) for row in [names, *rows]]
+        (tmp_path / "f.csv").write_text("\n".join(texts) + "\n")
+    from mudanza.core.work.checking import rows as asking
+
+    layout = read_layout(tmp_path / "l.json")
+    each = check(tmp_path / f"f.{ending}", layout).findings
+    monkeypatch.setattr(asking, "_MANY", 4)
+    together = check(tmp_path / f"f.{ending}", layout).findings
+    assert each.height > 60 and each.sort(each.columns).equals(together.sort(each.columns))
+    # in the order of the file, row by row, and of what is asked together, field by field
+    asked = together.filter(pl.col("code").str.starts_with("value.") & pl.col("field").str.starts_with("n"))
+    place = pl.col("field").replace_strict({name: at for at, name in enumerate(names)}, return_dtype=pl.Int64)
+    assert asked.equals(asked.sort("line", place, maintain_order=True))

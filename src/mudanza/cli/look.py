@@ -135,10 +135,14 @@ def toml_text(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)
 
 
+#: so many groups of findings are shown; more are no help to anybody's eyes
+_GROUPS = 100
+
+
 def groups(found: Sequence[Group], *, with_file: bool = False) -> None:
     """Findings grouped by code and field, each with a count and one example."""
     rows: list[list[str | Text]] = []
-    for group in found:
+    for group in found[:_GROUPS]:
         example = group.example
         parts = [] if example.value is None and not example.rule else [shorten(example.value, 36)]
         if example.rule:
@@ -166,6 +170,8 @@ def groups(found: Sequence[Group], *, with_file: bool = False) -> None:
         say()
         heading("findings", "one example of each; `mudanza explain CODE` tells more")
         columns(rows, heads=["", "count", "code", "field", "for example"], right=(1,), fold=(4,))
+    if len(found) > _GROUPS:
+        say(f"  … and {count(len(found) - _GROUPS)} more such lines; --json has all of them.", style="dim")
 
 
 #: seconds after which work shows how far it is

@@ -15,10 +15,10 @@ from mudanza.core.values.row_columns import INNER, LINE
 @dataclass(frozen=True)
 class Problem:
     """Where `when` is true, the row has a finding of `code` on the field of that heading, `value` being what stands there and `rule` what was
-    asked, which may be another for each row."""
+    asked; field and rule may be others for each row."""
 
     code: str
-    field: str | None
+    field: str | pl.Expr | None
     when: pl.Expr
     value: pl.Expr
     rule: str | pl.Expr
@@ -33,6 +33,10 @@ class Problem:
     @property
     def stops(self) -> bool:
         return CODES[self.code].severity is Severity.STOP
+
+
+def _field(said: str | pl.Expr | None) -> pl.Expr:
+    return said if isinstance(said, pl.Expr) else pl.lit(said, dtype=pl.String)
 
 
 def flag(number: int) -> str:
@@ -81,7 +85,7 @@ def gather(
                 file.cast(pl.String).alias("file"),
                 pl.col(LINE).alias("line"),
                 pl.lit(None, dtype=pl.String).alias("cell"),
-                pl.lit(problem.field, dtype=pl.String).alias("field"),
+                _field(problem.field).alias("field"),
                 pl.lit(None, dtype=pl.String).alias("column"),
                 problem.value.cast(pl.String).alias("value"),
                 (pl.lit(problem.rule) if isinstance(problem.rule, str) else problem.rule).alias("rule"),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -10,21 +10,16 @@ import polars as pl
 
 from mudanza.core.findings.codes import Severity
 from mudanza.core.findings.finding import SCHEMA, Finding, frame
-from mudanza.core.findings.problem import Problem, flags, gather
 from mudanza.core.findings.tally import Group, Tally
-from mudanza.core.layouts.layout import Field, Layout
-from mudanza.core.layouts.rules import blank_in_file, kind_problems, row_problems, value_problems
+from mudanza.core.layouts.layout import Layout
 from mudanza.core.sources.ahead import read_ahead
 from mudanza.core.sources.noticing import noticed_in
-from mudanza.core.sources.reader import TellsText
 from mudanza.core.values.kinds import Kind
-from mudanza.core.values.row_columns import INNER, LINE
 from mudanza.core.work.checking.headings import Headings, match_headings, share_of_headings
-from mudanza.core.work.checking.keys import KeyCheck
 from mudanza.core.work.checking.opened import Opened, open_to_check
 from mudanza.core.work.checking.references import Others, reference_problems
 from mudanza.core.work.checking.referred import layouts_beside
-from mudanza.core.work.labels import unknown_labels
+from mudanza.core.work.checking.rows import AskedRows
 from mudanza.core.work.progress import Progress, Tell, quietly
 
 #: what sheets hold as it is, and not as text
@@ -73,7 +68,7 @@ def check(
     others = others if isinstance(others, Others) else Others(others)
     references, unchecked = reference_problems(layout, headings, others, path, shown)
     kept.add(frame([*opened.findings, *_other_layout(opened, layout, headings, shown), *headings.findings, *unchecked]))
-    rows = _Rows(opened, layout, headings, references, shown)
+    rows = AskedRows(opened, layout, headings, references, shown)
     total = 0
     # reading, asking and comparing keys each have a thread
     for batch, found in read_ahead((batch, rows.findings(batch.rows)) for batch in read_ahead(opened.batches())):
@@ -147,101 +142,3 @@ class _Kept:
         """All that were kept."""
         found = pl.concat(self.parts).sort("line", maintain_order=True)
         return found if self.limit is None else found.head(self.limit)
-
-
-class _Rows:
-    """What is asked of rows, made once for all batches."""
-
-    def __init__(
-        self, opened: Opened, layout: Layout, headings: Headings, references: Sequence[Problem], shown: str
-    ) -> None:
-        self.opened, self.shown, self.columns = opened, shown, headings.columns
-        self.typed: dict[str, pl.Expr] = {}
-        self.problems: list[Problem] = []
-        self.fields = [one for one in layout.fields if one.title in headings.columns]
-        for one in self.fields:
-            self._ask(one, headings.columns[one.title])
-        self.problems += references
-        if layout.asks_of_rows:
-            blanks = {one.name: blank_in_file(one, pl.col(headings.columns[one.title])) for one in self.fields}
-            texts = {one.name: pl.col(headings.columns[one.title]) for one in self.fields}
-            self.problems += [problem for problem, _ in row_problems(layout, texts, blanks)]
-        for one in self.fields:
-            self.problems += unknown_labels(one, layout, pl.col(headings.columns[one.title]))
-        self.keys = KeyCheck(opened, layout, headings, shown)
-        self.nameless = list(headings.nameless)
-
-    def _ask(self, one: Field, column: str) -> None:
-        text = pl.col(column)
-        if self.opened.in_sheet and one.kind is Kind.TEXT:
-            text = one.type.read_sheet(text)
-        value = text
-        if one.is_typed:
-            name = f"{INNER}{one.name}"
-            self.typed[name] = one.type.read_sheet(text) if self.opened.in_sheet else one.type.read(text)
-            value = pl.col(name)
-        self.problems += kind_problems(one, text, value)
-        self.problems += value_problems(one, text, value, blank_in_file(one, text))
-
-    def findings(self, rows: pl.DataFrame) -> list[pl.DataFrame]:
-        """What is wrong with the rows of a batch, but for their keys."""
-        if rows.is_empty():
-            return []
-        lazy = rows.lazy()
-        if self.typed:
-            lazy = lazy.with_columns(**self.typed)
-        flagged = lazy.with_columns(flags(self.problems, exact=False)).collect()
-        found = [gather(flagged, self.problems, pl.lit(self.shown), self._cells(self.columns))]
-        return [*found, *self._without_heading(rows), *self._as_text(flagged)]
-
-    def _as_text(self, rows: pl.DataFrame) -> list[pl.DataFrame]:
-        """Of each column of a sheet, the first number or date that is text, and how many there are; they come in thousands."""
-        reader = self.opened.reader
-        if not isinstance(reader, TellsText):
-            return []
-        columns = {self.columns[one.title]: one for one in self.fields if one.kind in _HELD_AS_SUCH and one.is_typed}
-        found = []
-        for column, lines in reader.texts_in(list(columns)).items():
-            if not lines:
-                continue
-            one = columns[column]
-            # by its series: to plan a query of a sheet with thousands of columns takes longer than to answer it
-            where = rows[LINE].is_in(lines) & rows[f"{INNER}{one.name}"].is_not_null()
-            count = int(where.sum())
-            if count:
-                at = int(where.arg_max() or 0)
-                line, value = rows[LINE][at], rows[column][at]
-                many = f"{count} hold text" if count > 1 else "it holds text"
-                rule = f"a cell that holds a {one.kind}; {many}"
-                cell = self.opened.cell(column, line)
-                found.append(
-                    Finding("cell.number-as-text", self.shown, line, cell, field=one.title, value=value, rule=rule)
-                )
-        return [frame(found)]
-
-    def _without_heading(self, rows: pl.DataFrame) -> list[pl.DataFrame]:
-        """The first value of each column that has none; once told, it is not looked for any more."""
-        found = []
-        for column in list(self.nameless):
-            text = pl.col(column)
-            first = rows.select(LINE, column).filter(text.str.strip_chars() != "").head(1)
-            if first.height:
-                self.nameless.remove(column)
-                line, value = first[LINE][0], first[column][0]
-                cell = self.opened.cell(column, line)
-                found.append(
-                    Finding("heading.none", self.shown, line, cell, column=column, value=value, rule="a heading above")
-                )
-        return [frame(found)]
-
-    def _cells(self, columns: Mapping[str, str]) -> pl.Expr | None:
-        """The cells of findings on fields, whose columns in the file are given."""
-        if not self.opened.in_sheet:
-            return None
-        letters = {
-            title: self.opened.reader.letters[column]
-            for title, column in columns.items()
-            if column in self.opened.reader.letters
-        }
-        letter = pl.col("field").replace_strict(letters, default=None, return_dtype=pl.String)
-        return pl.format("{}!{}{}", pl.lit(self.opened.reader.facts.sheet), letter, "line")
