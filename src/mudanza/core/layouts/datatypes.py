@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import replace
 from datetime import date, datetime, timedelta
 from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal, localcontext
@@ -169,6 +170,10 @@ def _date_type(metadata: Metadata, datatype: Mapping[str, Any], base: str, at: K
         raise ValueError(f"a dateTimeStamp has a zone, and {form!r} has none; put XXX behind it")
 
     def moment(value: Any, key: str) -> date | None:  # noqa: ARG001
+        if kind is Kind.DATE and isinstance(value, str) and _PLAIN_DATE.fullmatch(value):
+            # nearly all are written so, and to ask for all other ways takes a tenth of a second
+            with suppress(ValueError):
+                return date.fromisoformat(value)
         found = _asked(schema_forms.moment, value, "dateTime" if base == "datetime" else base)
         # what no program dates is as good as the last day, or the first, that is dated
         held = min(max(found, _FIRST), _LAST)
@@ -179,6 +184,7 @@ def _date_type(metadata: Metadata, datatype: Mapping[str, Any], base: str, at: K
     return DateType(base, kind, pattern, form is None, bounds)
 
 
+_PLAIN_DATE = re.compile("[0-9]{4}-[0-9]{2}-[0-9]{2}")
 _STAMP = DateFormat.of("yyyy-MM-dd'T'HH:mm:ssXXX")
 _EXAMPLES = {Kind.DATE: "2024-01-31", Kind.DATETIME: "2024-01-31T12:00:00"}
 _FIRST, _LAST = -62_135_596_800_000_000, 253_402_300_799_000_000
