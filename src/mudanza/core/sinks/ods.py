@@ -11,7 +11,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import polars as pl
-from xlsxwriter.utility import xl_col_to_name
 
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.findings.problem import Problem
@@ -23,6 +22,7 @@ from mudanza.core.sinks.reading import read_as
 from mudanza.core.sinks.sheet_cells import MOST_ROWS, choices_of, number_format, sheet_cell, sheet_name, width_of
 from mudanza.core.sinks.sheet_columns import too_many
 from mudanza.core.sinks.spool import new_spool, pieces_of_spool
+from mudanza.core.sources.cells import column_letters
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.values.kinds import Kind
 
@@ -108,7 +108,7 @@ class OdsWriter:
 
     def tail(self) -> Iterator[bytes]:
         """The whole file."""
-        last = f"{xl_col_to_name(len(self._fields) - 1)}{max(self._row, 1)}"
+        last = f"{column_letters(len(self._fields) - 1)}{max(self._row, 1)}"
         area = f"'{self._name}'.A1:'{self._name}'.{last}"
         filters = (
             f'<table:database-ranges><table:database-range table:name="records" table:target-range-address="{escaped_alone(area)}" table:display-filter-buttons="true"/></table:database-ranges>'

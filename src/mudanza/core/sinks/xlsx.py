@@ -11,8 +11,6 @@ from pathlib import Path
 from typing import Any
 
 import polars as pl
-import xlsxwriter
-from xlsxwriter.utility import xl_col_to_name
 
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.findings.problem import Problem
@@ -24,6 +22,7 @@ from mudanza.core.sinks.sheet_cells import MOST_ROWS, input_rule, number_format,
 from mudanza.core.sinks.sheet_columns import SheetColumns, too_many
 from mudanza.core.sinks.spool import new_spool, pieces_of_spool
 from mudanza.core.sinks.writer import Writer
+from mudanza.core.sources.cells import column_letters
 from mudanza.core.sources.reader import ReadOptions
 
 #: by so many values the width of a column is measured
@@ -36,6 +35,9 @@ OPTIONS = {"strings_to_numbers": False, "strings_to_formulas": False, "strings_t
 
 def new_book(target: Any, **more: bool) -> Any:
     """A workbook in which texts stay texts, whatever they look like, and which does not say when it was written."""
+    # loaded where a workbook is written, and not where its words alone are asked for
+    import xlsxwriter
+
     book = xlsxwriter.Workbook(target, {**OPTIONS, **more})
     book.set_properties({"created": _WRITTEN})
     return book
@@ -58,7 +60,7 @@ class Choices:
         for word in words:
             self._sheet.write_string(self._count, 0, word)
             self._count += 1
-        letters = xl_col_to_name(0)
+        letters = column_letters(0)
         return f"={CHOICES}!${letters}${first + 1}:${letters}${self._count}"
 
 

@@ -10,13 +10,13 @@ from pathlib import Path
 from typing import Any
 
 import polars as pl
-from xlsxwriter.utility import xl_col_to_name
 
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.findings.codes import CODES
 from mudanza.core.findings.finding import subject
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.sinks.xlsx import new_book
+from mudanza.core.sources.cells import column_letters
 from mudanza.core.state.files import Outputs, keep_apart
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.check import CheckResult
@@ -186,7 +186,7 @@ def _write_findings(
         )
         shown = one["cell"] or (f"line {one['line']}" if one["line"] is not None else "the file")
         if place is not None and row < _MOST_LINKS:
-            sheet.write_url(row, 0, f"internal:'{_RECORDS}'!{xl_col_to_name(column)}{place + 1}", link, shown)
+            sheet.write_url(row, 0, f"internal:'{_RECORDS}'!{column_letters(column)}{place + 1}", link, shown)
         else:
             sheet.write_string(row, 0, shown, plain)
         words = (one["about"], one["value"], one["rule"], one["hint"], one["code"])

@@ -69,7 +69,7 @@ class _Comparison:
         rows, unclear = paired.rows, set(paired.unclear)
         if self.blocked:
             unclear = set(rows[LINE])
-        sound = rows.filter(~pl.col(LINE).is_in(list(unclear)))
+        sound = rows.filter(~pl.col(LINE).is_in(list(unclear))) if unclear else rows
         removals = self._removals(sound, rows, unclear)
         judged = dict(judge_columns(list(self._columns(sound)), dict(self.answers.columns)))
         edits = self._edits(judged)
@@ -95,7 +95,8 @@ class _Comparison:
 
     def _columns(self, sound: pl.DataFrame) -> Iterator[tuple[Field, pl.DataFrame]]:
         """What was lent in each column and what came back, without the cells that hold no value."""
-        there, lent = sound.filter(pl.col(AT).is_not_null()), self.lent.before
+        there = sound.filter(pl.col(AT).is_not_null()) if sound[AT].null_count() else sound
+        lent = self.lent.before
         if there[AT].equals(lent[ROW].alias(AT)):
             # they came back in the order in which they were lent
             both = there.hstack(lent.rename(lambda name: f"{name}{INNER}lent"))
