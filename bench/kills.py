@@ -2,8 +2,8 @@
 
     python bench/kills.py [--points 200] [--only receive]
 
-Each command is run once to count its writes (to the ledger and to files, renamings among them), then from the same state again and again, each time killed (SIGKILL) at another of
-them. What a killed run has committed is finished by whoever comes next; so after that the files, the key books and what is known of the target must be those before the command, or
+Each command is run once to count its writes (to the ledger and to files, renamings among them), then from the same state again and again, each time killed (SIGKILL) before, in the
+middle of, or after another of them. What a killed run has committed is finished by whoever comes next; so after that the files, the key books and what is known of the target must be those before the command, or
 those after it; and the command run again comes to the latter.
 """
 
@@ -49,24 +49,36 @@ MONTHS = [
     ),
 ]
 LEAVERS = '[leavers]\ngone = { mark = { name = "gone" } }\nunselected = "last change"\nmerged = "remove"\n'
-#: counts what is written, and ends the process at one of them
+#: counts where writes begin, are half done, and end, and ends the process at one of these points
 KILLER = """
 import os, signal, sys
 from pathlib import Path
 from mudanza.core.state import files, ledger
 from mudanza.cli.main import main
 count, at = 0, int(sys.argv[1])
+def reached():
+    global count
+    count += 1
+    return count == at
+def end():
+    os.kill(os.getpid(), signal.SIGKILL)
 def counted(of, name):
     work = getattr(of, name)
     def wrapped(*arguments, **named):
-        global count
-        count += 1
-        if count == at:
-            os.kill(os.getpid(), signal.SIGKILL)
-        return work(*arguments, **named)
+        if reached():
+            end()
+        if name == "write" and reached():
+            # what was written so far, and half of this
+            work(arguments[0], arguments[1][: len(arguments[1]) // 2])
+            arguments[0]._file.flush()
+            end()
+        done = work(*arguments, **named)
+        if reached():
+            end()
+        return done
     setattr(of, name, wrapped)
 for of, name in ((ledger.Ledger, "tell"), (ledger.Ledger, "begin"), (ledger.Ledger, "_put_into_place"), (files.PartFile, "write"),
-                 (files.PartFile, "close"), (Path, "replace"), (Path, "unlink"), (ledger, "now")):
+                 (files.PartFile, "close"), (Path, "replace"), (Path, "unlink"), (ledger, "now"), (os, "fsync")):
     counted(of, name)
 status = main(sys.argv[2:])
 print(count, file=sys.stderr)
@@ -104,7 +116,7 @@ def state(folder: Path) -> State:
 
 
 def run(folder: Path, command: list[str], at: int = 0) -> subprocess.CompletedProcess[str]:
-    """Run a command, and kill it at one of its writes (0: let it be)."""
+    """Run a command, and kill it at one of the points of its writes (0: let it be)."""
     return subprocess.run(
         [sys.executable, "-c", KILLER, str(at), *command], cwd=folder, capture_output=True, text=True, check=False
     )
@@ -143,21 +155,21 @@ def killed(folder: Path, points: int, only: str = "") -> tuple[int, list[str]]:
     for before, command, then in asked:
         trial = before.with_name("trial")
         shutil.copytree(before, trial)
-        writes = int(run(trial, command).stderr.split()[-1])
+        there = int(run(trial, command).stderr.split()[-1])
         shutil.rmtree(trial)
         ends = (state(before), state(then))
         each = max(1, points // len(asked))
         for at in sorted(
-            {1 + (2 * step + 1) * writes // (2 * each) for step in range(each)} & set(range(1, writes + 1))
+            {1 + (2 * step + 1) * there // (2 * each) for step in range(each)} & set(range(1, there + 1))
         ):
             shutil.copytree(before, trial)
             ended = run(trial, command, at)
             count += 1
             now = state(trial)
             if ended.returncode != -9 or now not in ends:
-                wrong.append(f"{' '.join(command)} killed at {at} of {writes}: neither before nor after")
+                wrong.append(f"{' '.join(command)} killed at {at} of {there}: neither before nor after")
             elif now == ends[0] and (run(trial, command).returncode or state(trial) != ends[1]):
-                wrong.append(f"{' '.join(command)} killed at {at} of {writes}: run again it comes to something else")
+                wrong.append(f"{' '.join(command)} killed at {at} of {there}: run again it comes to something else")
             shutil.rmtree(trial)
     return count, wrong
 
