@@ -784,8 +784,9 @@ def test_what_is_to_be_saved_before_an_import_is_said_and_saved(lent: Path) -> N
     assert "no file to be saved" in program("receive", "back.xlsx", "--accept", cwd=lent, status=2).err
     (lent / "saved").mkdir()
     (lent / "saved/owners.csv").write_text("Code\n1\n", encoding="utf-8")
-    told = program("receive", "back.xlsx", "--accept", cwd=lent, status=0).out
-    assert "Before the import: export the owners of the practice system" in told
+    assert program("receive", "back.xlsx", "--json", cwd=lent, status=0).json["before_import"] is None
+    told = program("receive", "back.xlsx", "--accept", "--json", cwd=lent, status=0).json
+    assert told["before_import"] == "export the owners of the practice system"
     with zipfile.ZipFile(lent / "loans/people-2/before-import.zip") as archive:
         assert archive.namelist() == ["saved/owners.csv"]
 

@@ -115,17 +115,19 @@ def command(
         only = Only(_names(fields), _names(keys)) if fields or keys else None
         answers = Answers(missing, said, current, _rules(prefer))
         result = receive(move, file, loan=loan, accept=accept, answers=answers, decisions=only, way=way)
+    to_save = move.before_import if result.files else None
     if as_json:
         look.document(
             {
                 **return_shape(result),
+                "before_import": to_save,
                 "wrong": [{"cell": one.cell, "value": one.value, "problem": one.problem} for one in wrong],
             }
         )
     else:
         _show(result, accept)
-        if result.files and move.before_import is not None:
-            look.say(f"  Before the import: {move.before_import}", style="bold")
+        if to_save is not None:
+            look.say(f"  Before the import: {to_save}", style="bold")
         for one in wrong:
             look.say(f"  {one.cell}: {one.value!r} cannot be taken; it is to be {one.problem}.", style="bold")
     ctx.exit(0 if result.clean and result.blocked is None and not wrong and not result.waiting else 1)
