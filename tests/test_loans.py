@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import datetime
 import json
+import re
 import shutil
 import sqlite3
 import subprocess
@@ -882,3 +883,17 @@ def test_a_review_remembers_what_the_target_held(lent: Path) -> None:
     assert "stands in the review" in program("receive", "r.xlsx", "--fields", "Paid", cwd=lent, status=2).err
     document = program("receive", "r.xlsx", "--accept", "--json", cwd=lent, status=0).json
     assert [(c["key"], c["before"], c["after"]) for c in document["changes"]] == [("P002", "Raul", "Ruy")]
+
+
+def test_a_loan_in_ods_says_on_its_headings_what_they_take(lent: Path) -> None:
+    program("lend", "people", "--to", "lent.ods", cwd=lent, status=0)
+    with zipfile.ZipFile(lent / "lent.ods") as old, zipfile.ZipFile(lent / "back.ods", "w") as new:
+        content = old.read("content.xml").decode()
+        for name in old.namelist():
+            new.writestr(name, content.replace(">Rui<", ">Ruy<") if name == "content.xml" else old.read(name))
+    notes = re.findall("<office:annotation>(.*?)</office:annotation>", content)
+    assert len(notes) == 7 and "Required." in notes[0] and "One of: cat, dog." in notes[5]
+    untouched = program("receive", "lent.ods", "--json", cwd=lent, status=0).json
+    edited = program("receive", "back.ods", "--json", cwd=lent, status=0).json
+    assert (untouched["changes"], untouched["notes"], edited["notes"]) == ([], [], [])
+    assert [(one["key"], one["after"]) for one in edited["changes"]] == [("P002", "Ruy")]

@@ -548,6 +548,33 @@ def test_an_office_suite_saves_it_in_any_form(lent: Path, tmp_path: Path, form: 
     assert untouched["notes"] == []
 
 
+@alone
+@pytest.mark.skipif(shutil.which("soffice") is None, reason="no office suite on this machine")
+def test_formulas_are_told_from_texts_in_every_form_of_workbook(lent: Path, tmp_path: Path) -> None:
+    book = load_workbook(lent / "lent.xlsx")
+    page = book["people"]
+    places = {cell.value: cell.column_letter for cell in page[1]}
+    town, balance, notes = (places[title] for title in ("Town", "Balance", "Notes"))
+    page[f"{balance}5"], page[f"{town}6"], page[f"{notes}7"] = f"={balance}6+1", f'=CONCATENATE({town}7,"x")', "=1/0"
+    page[f"{notes}8"] = "=A1"
+    page[f"{notes}8"].data_type = "s"
+    page[f"{town}9"] = "Faro"
+    expected = {(page["A8"].value, "Notes"): "=A1", (page["A9"].value, "Town"): "Faro"}
+    book.save(tmp_path / "edited.xlsx")
+    profile = f"-env:UserInstallation=file://{tmp_path}/profile"
+    for to in ("xlsx", "xlsm", "ods", "xls"):
+        command = ["soffice", profile, "--headless", "--convert-to", to, "--outdir", str(tmp_path / to), "edited.xlsx"]
+        subprocess.run(command, cwd=tmp_path, check=True, capture_output=True, timeout=180)
+        document = came_back(lent, tmp_path / f"{to}/edited.{to}")
+        check(document, expected)
+        held = [(one["line"], one["field"], one["why"]) for one in document["held_cells"]]
+        assert sorted(held) == [
+            (5, "Balance", "loan.formula"),
+            (6, "Town", "loan.formula"),
+            (7, "Notes", "loan.formula"),
+        ]
+
+
 def test_what_one_column_proves_swallows_no_edit_of_another(lent: Path, tmp_path: Path) -> None:
     """Capitals of permitted words, rounded amounts, exchanged days and a slid column say nothing of single cells elsewhere; lost accents do."""
     sheet = Sheet.of(lent / "lent.xlsx")

@@ -65,12 +65,17 @@ class Page:
 
 
 class OdsWriter:
-    """Writes records into a sheet below their headings. The column of the `hidden` heading is not seen; further `pages` stand behind the records."""
+    """Writes records into a sheet below their headings, the first of which have `notes`. The column of the `hidden` heading is not seen; further `pages` stand behind the records."""
 
     def __init__(
-        self, layout: Layout, titles: Sequence[str], hidden: str | None = None, pages: Sequence[Page] = ()
+        self,
+        layout: Layout,
+        titles: Sequence[str],
+        hidden: str | None = None,
+        pages: Sequence[Page] = (),
+        notes: Sequence[str] = (),
     ) -> None:
-        self._hidden, self._pages = hidden, pages
+        self._hidden, self._pages, self._notes = hidden, pages, notes
         by_title = {one.title: one for one in layout.fields}
         self._fields = [by_title[title] for title in titles]
         self._name = sheet_name(layout.form.sheet or layout.name)
@@ -145,8 +150,8 @@ class OdsWriter:
             for n, one in enumerate(self._fields)
         )
         cells = "".join(
-            f'<table:table-cell table:style-name="head" office:value-type="string"><text:p>{escaped_alone(one.title)}</text:p></table:table-cell>'
-            for one in self._fields
+            f'<table:table-cell table:style-name="head" office:value-type="string">{_annotation(note)}<text:p>{escaped_alone(one.title)}</text:p></table:table-cell>'
+            for one, note in zip(self._fields, [*self._notes, *[""] * len(self._fields)], strict=False)
         )
         heading = (
             f"<table:table-header-rows><table:table-row>{cells}</table:table-row></table:table-header-rows>"
@@ -159,6 +164,12 @@ class OdsWriter:
             f"<office:body><office:spreadsheet>{validations}"
             f'<table:table table:name="{escaped_alone(self._name)}">{columns}{heading}\n'
         )
+
+
+def _annotation(note: str) -> str:
+    """A note on a cell (OpenDocument 1.3, part 3, section 14.1)."""
+    lines = "".join(f"<text:p>{escaped_alone(line)}</text:p>" for line in note.splitlines())
+    return f"<office:annotation>{lines}</office:annotation>" if lines else ""
 
 
 def _page(page: Page) -> str:

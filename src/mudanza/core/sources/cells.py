@@ -1,7 +1,7 @@
 """What the cells of a sheet are beyond their values: formulas, errors, merged areas, numbers shown with zeros.
 
 The library that reads workbooks gives values alone; here the sheet's own markup is looked at, in ECMA-376 (XLSX) and
-OpenDocument 1.2 (ODS). It is cheap where there is nothing to be found. Binary workbooks are looked at in `cells_binary`.
+OpenDocument 1.2 (ODS). It is cheap where there is nothing to be found. Binary workbooks are looked at in `cells_binary` and `cells_xls`.
 """
 
 from __future__ import annotations
@@ -36,7 +36,7 @@ class Cells:
 
     `zeros` has, by column and the places of its number format, the rows of numbers that are shown with zeros; `shown` the text of other
     numbers that are not shown as they are; `errors` the error in a cell; `formulas` those that have a stored value, `without_value`
-    those that have none; `long` numbers of more digits than a cell keeps; `merged` the first row and column
+    those that have none, `written` how formulas of ODS are written; `long` numbers of more digits than a cell keeps; `merged` the first row and column
     and the last of merged areas; `texts` the cells of XLSX that hold text, if it was asked for.
     """
 
@@ -45,6 +45,7 @@ class Cells:
     errors: dict[Spot, str] = field(default_factory=dict)
     formulas: list[Spot] = field(default_factory=list)
     without_value: list[Spot] = field(default_factory=list)
+    written: dict[Spot, str] = field(default_factory=dict)
     long: dict[Spot, str] = field(default_factory=dict)
     merged: list[tuple[int, int, int, int]] = field(default_factory=list)
     texts: list[TextCells] = field(default_factory=list)
@@ -55,7 +56,8 @@ class Cells:
 def look_at_cells(path: Path, kind: str, sheet: str, *, texts: bool = False) -> Cells:
     """Look at a sheet of a workbook of the kind xlsx, xlsb, ods or xls, and at which cells of XLSX hold text; for long numbers in XLSX see `long_numbers`."""
     if kind in ("xls", "xlsb"):
-        from mudanza.core.sources.cells_binary import look_at_xls, look_at_xlsb
+        from mudanza.core.sources.cells_binary import look_at_xlsb
+        from mudanza.core.sources.cells_xls import look_at_xls
 
         return (look_at_xls if kind == "xls" else look_at_xlsb)(path, sheet)
     return _xlsx(path, sheet, texts) if kind == "xlsx" else _ods(path, sheet)
@@ -162,7 +164,7 @@ def _texts_among(piece: bytes) -> TextCells:
 def formulas_of(path: Path, kind: str, sheet: str) -> dict[Spot, str]:
     """The formulas of a sheet as they are written, without the equals sign; blank where the format does not show them, or only says that they go on."""
     cells = look_at_cells(path, kind, sheet)
-    found = dict.fromkeys([*cells.formulas, *cells.without_value], "")
+    found = {spot: cells.written.get(spot, "") for spot in (*cells.formulas, *cells.without_value)}
     if not found or kind != "xlsx":
         return found
     with zipfile.ZipFile(path) as archive:
@@ -255,6 +257,7 @@ def _zero_styles(archive: zipfile.ZipFile) -> dict[int, str]:
 
 _TABLE = "{urn:oasis:names:tc:opendocument:xmlns:table:1.0}"
 _OFFICE = "{urn:oasis:names:tc:opendocument:xmlns:office:1.0}"
+_OWN_CELL = re.compile(r"\[\.([$A-Z0-9:.]+)\]")
 _ODS_SIGNS = re.compile(
     rb'table:formula=|-spanned="(?:[2-9]|1\d)|value-type="error"|min-integer-digits="(?:[2-9]|1\d)|office:value="-?\d{16,}'
 )
@@ -293,8 +296,9 @@ def _ods_cell(found: Cells, node: Any, row: int, column: int) -> None:
     shown = "".join(node.itertext())
     if any(key.endswith("}value-type") and text == "error" for key, text in node.attrib.items()):
         found.errors[spot] = shown or "#ERR"
-    if node.get(f"{_TABLE}formula") is not None:
+    if (formula := node.get(f"{_TABLE}formula")) is not None:
         (found.formulas if kind is not None else found.without_value).append(spot)
+        found.written[spot] = _OWN_CELL.sub(r"\1", formula.partition("=")[2])
     if (
         kind == "float"
         and value is not None

@@ -1,14 +1,11 @@
-"""What the cells of binary workbooks are beyond their values: XLS through xlrd, XLSB by its records (MS-XLSB, 2.3 and 2.4)."""
+"""What the cells of binary workbooks (XLSB) are beyond their values, by their records (MS-XLSB, 2.3 and 2.4)."""
 
 from __future__ import annotations
 
-import os
 import struct
 import zipfile
 from collections.abc import Iterator
-from functools import lru_cache
 from pathlib import Path
-from typing import Any
 
 from defusedxml import ElementTree
 
@@ -28,43 +25,6 @@ _ERRORS = {
     42: "#N/A",
     43: "#GETTING_DATA",
 }
-
-
-def book_of_xls(path: Path) -> Any:
-    """A workbook of the old binary format, as xlrd has it. Raises whatever xlrd stumbles over."""
-    return _book_of_xls(path, path.stat().st_mtime_ns)
-
-
-@lru_cache(maxsize=1)
-def _book_of_xls(path: Path, _: int) -> Any:
-    # it is read through cell by cell, which is slow enough once
-    import xlrd
-
-    with Path(os.devnull).open("w") as nowhere:
-        return xlrd.open_workbook(str(path), formatting_info=True, logfile=nowhere)
-
-
-def look_at_xls(path: Path, sheet: str) -> Cells:
-    """Errors, merged areas, and numbers with zeros or too many digits in a sheet of the old binary format."""
-    import xlrd
-
-    found = Cells()
-    try:
-        book = book_of_xls(path)
-        table = book.sheet_by_name(sheet)
-    except Exception as error:  # the values have been read already; this is only what xlrd can add to them
-        found.unseen = f"{type(error).__name__}: {error}"
-        return found
-    formats = {key: zeros_of(one.format_str or "") for key, one in book.format_map.items()}
-    styles = [formats.get(xf.format_key) for xf in book.xf_list]
-    for row in range(table.nrows):
-        for column, cell in enumerate(table.row(row)):
-            if cell.ctype == xlrd.XL_CELL_ERROR:
-                found.errors[row, column] = xlrd.error_text_from_code.get(cell.value, "#ERR")
-            elif cell.ctype == xlrd.XL_CELL_NUMBER:
-                _number(found, row, column, cell.value, styles[cell.xf_index])
-    found.merged = [(top, left, bottom - 1, right - 1) for top, bottom, left, right in table.merged_cells]
-    return found
 
 
 def look_at_xlsb(path: Path, sheet: str) -> Cells:
@@ -117,13 +77,14 @@ def cells_of_records(part: bytes, styles: list[str | None]) -> Cells:
             if kind in (_ERROR, _FORMULA_ERROR):
                 found.errors[row, column] = _ERRORS.get(body[8], "#ERR")
             elif kind in (_REAL, _FORMULA_NUMBER):
-                _number(found, row, column, struct.unpack_from("<d", body, 8)[0], places)
+                note_number(found, row, column, struct.unpack_from("<d", body, 8)[0], places)
             elif kind == _RK:
-                _number(found, row, column, _packed(struct.unpack_from("<I", body, 8)[0]), places)
+                note_number(found, row, column, _packed(struct.unpack_from("<I", body, 8)[0]), places)
     return found
 
 
-def _number(found: Cells, row: int, column: int, value: float, places: str | None) -> None:
+def note_number(found: Cells, row: int, column: int, value: float, places: str | None) -> None:
+    """Note a number that is shown with zeros, or has too many digits."""
     if abs(value) >= _LONG and value == int(value):
         found.long[row, column] = f"{value:.0f}"
     elif places is not None:

@@ -300,7 +300,7 @@ def _plainly(subject: str, records: pl.DataFrame, lending: Lending, ending: str)
     else:
         slip = Page(SLIP, [json.dumps(dict(lending.slip), ensure_ascii=False)], seen=False)
         explained = Page(words.sheet, [words.title, *explanation(lending)])
-        writer = OdsWriter(layout, titles, MARKS, [explained, slip])
+        writer = OdsWriter(layout, titles, MARKS, [explained, slip], notes_on(records, lending))
     yield writer.head()
     yield writer.rows(rows)
     yield from writer.tail()

@@ -16,7 +16,8 @@ def no_values(table: Table) -> dict[str, pl.DataFrame]:
     found: list[tuple[str, int, str, str, str]] = []
     for (row, column), formula in grid.formulas.items():
         if column in columns:
-            found.append((columns[column], row + 1, "loan.formula", f"={formula}"[:80], "a value"))
+            shown = f"={formula}"[:80] if formula else f"=… ({grid.cells[row, column] or ''})"
+            found.append((columns[column], row + 1, "loan.formula", shown, "a value"))
     for (row, column), error in grid.errors.items():
         if column in columns:
             found.append((columns[column], row + 1, "loan.error-value", error, "a value"))

@@ -12,7 +12,7 @@ from xml.etree.ElementTree import ParseError
 from defusedxml import DefusedXmlException, ElementTree
 
 from mudanza.core.sources.cells import column_letters
-from mudanza.core.sources.cells_binary import book_of_xls
+from mudanza.core.sources.cells_xls import book_of_xls
 
 #: who wrote a note (blank if it does not say), the cell, and the note
 Note = tuple[str, str, str]
