@@ -748,6 +748,26 @@ def test_rows_held_back_by_a_build_are_corrected_by_others(move: Path) -> None:
     assert "held nothing back" in program("lend", "people", "--held-back", cwd=move, status=2).err
 
 
+def test_what_was_lent_to_be_corrected_is_no_spoilage_however_alike(move: Path) -> None:
+    """Amounts with the wrong sign are all corrected in one way; in the same file a program took the zeros of identifiers that nobody corrected."""
+    rows = "".join(f"0{n},Person {n},1980-01-0{n},{n}:50,y,D,\n" for n in range(1, 8))
+    (move / "incoming/a.csv").write_text("Id,Name,Born,Paid,Active,Kind,State\n" + rows)
+    program("build", "people", cwd=move, status=1)
+    program("lend", "people", "--held-back", "--to", "h.xlsx", cwd=move, status=0)
+    book = load_workbook(move / "h.xlsx")
+    sheet = book.worksheets[0]
+    at = {cell.value: cell.column for cell in sheet[1]}
+    for row in range(2, 9):
+        paid, known = sheet.cell(row, at["Paid"]), sheet.cell(row, at["Id"])
+        paid.value, known.value = paid.value.replace(":", "."), int(known.value)
+    book.save(move / "h.xlsx")
+    document = program("receive", "h.xlsx", "--json", cwd=move, status=0).json
+    assert [(one["field"], one["after"]) for one in document["changes"]] == [("Paid", f"{n}.50") for n in range(1, 8)]
+    assert [(one["field"], one["cells"]) for one in document["undone"]] == [("Id", 7)]
+    assert "incoming/a.csv row 2" in program("receive", "h.xlsx", "--accept", cwd=move, status=0).out
+    assert program("build", "people", "--json", cwd=move, status=0).json["lists"][0]["written"] == 7
+
+
 def test_another_copy_does_not_take_back_what_was_accepted(lent: Path) -> None:
     """Two copies of a loan come back one after the other, masks in them: each mask stands for what it stood for when it was lent."""
     program("lend", "people", "--mask", "name", "--to", "m.xlsx", cwd=lent, status=0)

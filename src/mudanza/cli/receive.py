@@ -149,6 +149,16 @@ def _names(names: str | None) -> frozenset[str]:
     return frozenset(one.strip() for one in names.split(",")) if names else frozenset()
 
 
+def _record(result: LoanReturn, key: str) -> str:
+    """A record as people know it: by its key, or by the row of the source that was held back."""
+    from mudanza.core.work.loans.lent import OF_HELD_BACK, key_parts
+
+    parts = key_parts(key)
+    return (
+        f"{parts[1]} row {parts[2]}" if result.subject.endswith(OF_HELD_BACK) and len(parts) > 2 else ", ".join(parts)
+    )
+
+
 def _show(result: LoanReturn, accept: bool) -> None:
     from mudanza.core.work.loans.lent import KEY, shown_text
 
@@ -178,13 +188,15 @@ def _show(result: LoanReturn, accept: bool) -> None:
         look.heading("changes", f"the first {_SHOWN} of each sort" if result.size > _SHOWN else "")
         first = outcome.changes.head(_SHOWN).select("key", "field", "before", "after").rows()
         cells_ = [
-            [shown_text(k), f, look.shorten(b, 30), "->", Text(look.shorten(a, 30), style="bold")]
+            [_record(result, k), f, look.shorten(b, 30), "->", Text(look.shorten(a, 30), style="bold")]
             for k, f, b, a in first
         ]
         for records, before, after in ((outcome.additions, "-", "added"), (outcome.removals, "as lent", "removed")):
             keys = records[KEY].head(_SHOWN)
-            cells_ += [[shown_text(k or "(new)"), "(record)", before, "->", Text(after, style="bold")] for k in keys]
-        look.columns(cells_, heads=["key", "field", "before", "", "after"], fold=(2, 4))
+            cells_ += [
+                [_record(result, k or "(new)"), "(record)", before, "->", Text(after, style="bold")] for k in keys
+            ]
+        look.columns(cells_, heads=["key", "field", "before", "", "after"], fold=(0, 2, 4))
     if result.conflicts:
         look.say()
         look.heading("conflicts")

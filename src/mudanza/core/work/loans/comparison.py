@@ -15,7 +15,8 @@ from mudanza.core.layouts.rules import blank_in_file, render
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import INNER, LINE, WHY
 from mudanza.core.work.loans.conflicts import CHANGES, Elsewhere, settle, told_conflict, told_there
-from mudanza.core.work.loans.lent import KEY, ROW, Lent, keyed, row_mark, shown_text, with_changes
+from mudanza.core.work.loans.faulty import faulty_cells
+from mudanza.core.work.loans.lent import KEY, ROW, WHY_HELD, Lent, keyed, row_mark, shown_text, with_changes
 from mudanza.core.work.loans.loan_book import REMOVAL
 from mudanza.core.work.loans.masks import is_mask, unmasked
 from mudanza.core.work.loans.outcome import Answers, LoanReturn, Outcome
@@ -24,7 +25,7 @@ from mudanza.core.work.loans.returned.opened import Opened
 from mudanza.core.work.loans.returned.pairing import AT, columns_found, pair
 from mudanza.core.work.loans.returned.table import Table, with_columns_found
 from mudanza.core.work.loans.rules_asked import broken_rows, broken_rules
-from mudanza.core.work.loans.spoilage.judging import Judged, Told, as_read, judge_columns
+from mudanza.core.work.loans.spoilage.judging import FAULTY, Judged, Told, as_read, judge_columns
 from mudanza.core.work.loans.wording import in_any_language
 
 #: cells that can be accepted by nobody as they stand: line, field, what is there, and why
@@ -106,6 +107,8 @@ class _Comparison:
         fields = [one for one in self.lent.fields if one not in self.lent.keys and one.title in self.table.places]
         pairs = {one.title: (pl.col(f"{one.title}{INNER}lent"), pl.col(one.title)) for one in fields}
         differ = both.select(before.ne_missing(after).any().alias(title) for title, (before, after) in pairs.items())
+        texts = {title: before for title, (before, _) in pairs.items()}
+        faulty = faulty_cells(both, pl.col(f"{WHY_HELD}{INNER}lent"), texts) if self.lent.held_back else None
         for one in fields:
             before, after = pairs[one.title]
             if one.title not in self.unheld and not differ[one.title].item():
@@ -118,6 +121,8 @@ class _Comparison:
             )
             if one.is_typed and one.separator is None:
                 cells = cells.with_columns(one.type.read(pl.col("before")).alias("was"))
+            if faulty is not None:
+                cells = cells.with_columns(faulty[one.title].alias(FAULTY))
             if (odd := self.unheld.get(one.title)) is not None:
                 cells = self._without(one, cells, odd)
             yield one, cells

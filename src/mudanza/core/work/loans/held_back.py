@@ -20,12 +20,11 @@ from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.values.row_columns import FILE, LINE, SOURCE, TEXT, WAS, WHY
 from mudanza.core.work.loans.choosing import Choice
 from mudanza.core.work.loans.lend import Subject
-from mudanza.core.work.loans.lent import KEY, Lent, with_changes
+from mudanza.core.work.loans.lent import KEY, OF_HELD_BACK, WHY_HELD, Lent, with_changes
 
 #: the columns that say which row of which source it is, and why it was held back, and what people read over them
 _PLACES = {SOURCE: "(source)", FILE: "(file)", LINE: "(row)", WAS: "(was)"}
-_SHOWN = {**_PLACES, WHY: "(why)"}
-_ENDING = ".held-back"
+_SHOWN = {**_PLACES, WHY: WHY_HELD}
 
 
 def held_back_subject(move: Move, list_name: str) -> tuple[Subject, Choice]:
@@ -45,14 +44,14 @@ def held_back_subject(move: Move, list_name: str) -> tuple[Subject, Choice]:
     columns = [{"name": f"c{n}", "titles": title} for n, title in enumerate(rows.columns)]
     schema = {"columns": columns, "primaryKey": [f"c{rows.columns.index(title)}" for title in _PLACES.values()]}
     home = move.folder / ".mudanza"
-    described, copy = home / f"{list_name}{_ENDING}.json", home / f"{list_name}{_ENDING}.csv"
-    with Outputs(f"{list_name}{_ENDING}") as outputs:
+    described, copy = home / f"{list_name}{OF_HELD_BACK}.json", home / f"{list_name}{OF_HELD_BACK}.csv"
+    with Outputs(f"{list_name}{OF_HELD_BACK}") as outputs:
         layout = {"@context": "http://www.w3.org/ns/csvw", "tableSchema": schema}
         outputs.create_text(described, json.dumps(layout, ensure_ascii=False))
         _write(outputs.create(copy), rows)
         outputs.publish()
     locked = [_SHOWN[WHY]] if _SHOWN[WHY] in rows.columns else []
-    return Subject(f"{list_name}{_ENDING}", copy, read_layout(described)), Choice(locked=locked)
+    return Subject(f"{list_name}{OF_HELD_BACK}", copy, read_layout(described)), Choice(locked=locked)
 
 
 def _rows(path: Path) -> pl.DataFrame:
@@ -74,7 +73,7 @@ def _write(out: OutFile, rows: pl.DataFrame) -> OutFile:
 
 def of_held_back(lent: Lent) -> str | None:
     """The list whose held-back rows a loan is of; None if it is none of such."""
-    return lent.subject.removesuffix(_ENDING) if lent.subject.endswith(_ENDING) else None
+    return lent.subject.removesuffix(OF_HELD_BACK) if lent.held_back else None
 
 
 def corrected_rows(move: Move, outputs: Outputs, lent: Lent, list_name: str, changes: pl.DataFrame) -> OutFile:

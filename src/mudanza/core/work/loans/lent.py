@@ -30,6 +30,8 @@ ROW_MARK = f"{INNER}row "
 #: beside the records' own columns, which may have any other name
 #: the layout as it was when records were lent by it
 LAYOUT = "layout.json"
+#: what loans of held-back rows are called behind the name of their list, and the column that says why they were held back
+OF_HELD_BACK, WHY_HELD = ".held-back", "(why)"
 _AFTER, _HIT = f"{INNER}after", f"{INNER}hit"
 
 
@@ -59,6 +61,11 @@ class Lent:
     notes: tuple[str, ...] = ()
     #: by what the rows of this loan are marked, beside its name
     mark: str = ""
+
+    @property
+    def held_back(self) -> bool:
+        """Whether they are records that a build held back, lent to be corrected."""
+        return self.subject.endswith(OF_HELD_BACK)
 
     @property
     def keys(self) -> list[Field]:
@@ -176,7 +183,12 @@ def keyed(rows: pl.DataFrame, keys: list[Field]) -> pl.DataFrame:
 
 def shown_text(key: str) -> str:
     """A key as people write it."""
-    return key.replace(INNER, ", ")
+    return ", ".join(key_parts(key))
+
+
+def key_parts(key: str) -> list[str]:
+    """The texts of a key's fields."""
+    return key.split(INNER)
 
 
 def read_records(path: Path, layout: Layout, shown: str, *, as_lent: bool = False) -> pl.DataFrame:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 import polars as pl
@@ -23,6 +23,8 @@ from mudanza.core.work.loans.spoilage.texts import nothings, of_texts, spaces
 #: what a person says of a column: `undo` what is spoilt, or take all of it `as edits`; or nothing
 Answer = Literal["undo", "as edits"]
 Settled = Literal["undone", "question"]
+#: the column of cells that says which were lent to be corrected
+FAULTY = "faulty"
 _MANY, _SHARE = 3, 0.6
 #: no cell is spoilt in more ways one after the other
 _ROUNDS = 5
@@ -59,10 +61,15 @@ class Judged:
 
 def judge(field: Field, cells: pl.DataFrame, answer: Answer | None = None, known: Collection[str] = ()) -> Judged:
     """Judge a column. `cells` has, in the order of the sheet, `line`, `at` (which record), `before` and `after` (texts, null where blank), and for
-    typed fields `was`. `known` are the ways in which other columns of the file are spoilt.
+    typed fields `was`; `faulty` says, if it is there, which cells were lent to be corrected, so that whatever came back in them is an edit. `known` are the
+    ways in which other columns of the file are spoilt.
     """
     column = _Column(field, answer, known)
-    return column.judged(cells)
+    if FAULTY not in cells.columns:
+        return column.judged(cells)
+    judged = column.judged(cells.filter(~pl.col(FAULTY)))
+    corrected = cells.filter(pl.col(FAULTY) & BEFORE.ne_missing(AFTER)).select(judged.edits.columns)
+    return replace(judged, edits=pl.concat([judged.edits, corrected]).sort("line"))
 
 
 class _Column:
