@@ -251,6 +251,10 @@ MISTAKES = [
     ("'x'", "'", "double quotes"),
     ('"a" when {A} matches "("; "b" otherwise', '"("', "regular expression"),
     ('"a" when {A} within 3 days; "b" otherwise', "{A}", "Read it first"),
+    ('"a" when {A} > 5; "b" otherwise', "5", "({A} -> number)"),
+    ('"a" when ({A} -> number) > "5"; "b" otherwise', '"5"', "no quotes: 5"),
+    ('"a" when ({A} -> date "d/M/yyyy") > "2020-01-31"; "b" otherwise', '"2020-01-31"', '("2020-01-31" -> date'),
+    ('"a" when ({A} -> yesno) = "Y"; "b" otherwise', '"Y"', "a condition by itself"),
 ]  # fmt: skip
 
 

@@ -204,3 +204,15 @@ def test_parquet_is_read_like_any_source(tmp_path: Path) -> None:
     ]
     (tmp_path / "g.parquet").write_bytes((tmp_path / "f.parquet").read_bytes()[:-40])
     assert "cannot be read" in program("records", "g.parquet", cwd=tmp_path, status=3).err
+
+
+def test_a_condition_that_does_not_fit_says_what_would(move: Path) -> None:
+    """By the field that the layout has for a heading; by the value that cannot be read."""
+    program("build", "people", cwd=move)
+    for where, words in (
+        ("{Paid} > 27", "Ask {@paid}, which is a number"),
+        ('{@born} > "2020-01-01"', '("2020-01-01" -> date'),
+    ):
+        assert words in program("records", "people", "--where", where, cwd=move, status=2).err
+    told = program("records", "incoming/a.csv", "--where", "({Name} -> number) > 2", cwd=move, status=3).err
+    assert "'Ana'" in told and "a number" in told and "line 2" in told

@@ -79,7 +79,10 @@ class Conditions:
             if kind is Kind.BLANK:
                 kind = other.kind
             elif other.kind not in (kind, Kind.BLANK):
-                raise self.fail(where, f"a {kind} is compared with a {other.kind}.", comparison_hint(kind, other.kind))
+                told = node.subject if kind is Kind.TEXT else where
+                column = told.name if isinstance(told, nodes.Reference) else None
+                hint = comparison_hint(kind, other.kind, column, told.value if isinstance(told, nodes.Text) else None)
+                raise self.fail(where, f"a {kind} is compared with a {other.kind}.", hint)
             elif other.kind is Kind.BLANK and node.word in ("=", "!="):
                 raise self.fail(where, "nothing equals blank here.", "Write `is blank` or `is not blank`.")
         if node.word in _ORDERED and kind not in (Kind.NUMBER, Kind.DATE, Kind.DATETIME, Kind.TEXT):

@@ -9,6 +9,7 @@ from datetime import date
 import polars as pl
 
 from mudanza.core.documents.errors import LanguageError, MudanzaError, Place
+from mudanza.core.findings.problem import flags, gather
 from mudanza.core.language.compiling import Compiler
 from mudanza.core.language.parameters import Parameters
 from mudanza.core.language.parsing import parse_condition
@@ -45,7 +46,10 @@ class RowCondition:
             self._value = compiler.condition(text, parse_condition(text), None)
         except LanguageError as error:
             place = error.place or Place()
-            raise LanguageError(error.what, place=replace(place, key=KEY), hint=error.hint) from None
+            # a heading is a text, whatever the layout makes of it; its field is what it is
+            asked = [one for one in fields.values() if one.is_typed and f"({{{one.title}}} -> " in (error.hint or "")]
+            hint = f"Ask {{@{asked[0].name}}}, which is a {asked[0].kind}." if asked else error.hint
+            raise LanguageError(error.what, place=replace(place, key=KEY), hint=hint) from None
         #: the columns that it looks at
         self.used = frozenset(compiler.used) | {fields[name].title for name in fields if f"@{name}" in text}
 
@@ -53,11 +57,14 @@ class RowCondition:
         """The rows that meet it. Raises `error` if it cannot be told of one."""
         lazy = run_stages(rows.lazy(), self._stages.early)
         if self._value.failed is not None:
-            bad = lazy.filter(self._value.failed).select(LINE).head(1).collect()
+            bad = lazy.filter(self._value.failed).head(1).collect()
             if bad.height:
+                told = gather(bad.with_columns(flags(self._value.problems)), self._value.problems, pl.lit(shown))
+                value, rule = told.select("value", "rule").row(0) if told.height else (None, None)
+                why = f": {value!r} is to be {rule}" if value is not None else ""
                 raise error(
-                    f"{KEY} cannot be told for this row.",
+                    f"{KEY} cannot be told for this row{why}.",
                     place=Place(shown, bad[LINE][0]),
-                    hint="Add `or blank` to its step.",
+                    hint="Say in its step how such values are written, or add `or blank` to it.",
                 )
         return lazy.filter(self._value.expr).select(rows.columns).collect()
