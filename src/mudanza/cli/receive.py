@@ -119,8 +119,7 @@ def command(
     if as_json:
         look.document(
             {
-                **return_shape(result),
-                "before_import": to_save,
+                **return_shape(result, to_save),
                 "wrong": [{"cell": one.cell, "value": one.value, "problem": one.problem} for one in wrong],
             }
         )

@@ -34,8 +34,8 @@ def decision_loan_shape(loan: DecisionLoan) -> Shape:
     return of(loan, "id kind list_name workbook rows")
 
 
-def return_shape(result: LoanReturn) -> Shape:
-    """What came back of a loan of records."""
+def return_shape(result: LoanReturn, before_import: str | None) -> Shape:
+    """What came back of a loan of records, and what is to be saved before it is imported."""
     from mudanza.core.work.loans.lent import shown_text
 
     outcome = result.outcome
@@ -58,6 +58,7 @@ def return_shape(result: LoanReturn) -> Shape:
         "waiting": result.waiting,
         "review": of(result.review, "id workbook rows") if result.review is not None else None,
         "files": [digest_shape(d) for d in result.files],
+        "before_import": before_import,
         "findings": findings_shape(result.findings),
     }
 
