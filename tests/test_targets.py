@@ -183,6 +183,22 @@ def test_a_field_list_is_understood_in_any_order_and_language(headings: list[str
     assert facts.takes.permitted == ("a", "b")
 
 
+def test_examples_tell_the_decimal_sign_and_what_contradicts_them(school: Path) -> None:
+    rows = [
+        "Nom du champ;Libellé;Type;Taille;Obligatoire;Exemple", "cotis;Cotisation;Décimal(8,2);;O;45,00", "ville;Ville;Texte;4;N;Paris",
+        "dnaiss;Né le;Date (JJ/MM/AAAA);;N;31.12.1980", "actif;Actif;Booléen (O/N);;O;O", "note;Note;Texte;9;N;",
+    ]  # fmt: skip
+    (school / "incoming/champs.csv").write_text("\n".join(rows) + "\n", encoding="utf-8")
+    told = program("layout", "draft", "a", "incoming/champs.csv", "--json", cwd=school, status=0).json["remarks"]
+    assert _fields(school, "a")["cotis"][3][0] == "a number as 0,00"
+    assert [one.split(":")[0] for one in told] == [
+        'no field is said to be the key; add "primaryKey"',
+        "ville",
+        "dnaiss",
+    ]
+    assert "'Paris'" in told[1] and "4 characters" in told[1] and "dd/MM/yyyy" in told[2]
+
+
 def test_date_patterns_as_people_write_them() -> None:
     for said, meant in [
         ("DD/MM/YYYY", "dd/MM/yyyy"), ("TT.MM.JJJJ", "dd.MM.yyyy"), ("jj/mm/aaaa", "dd/MM/yyyy"), ("GG/MM/AAAA", "dd/MM/yyyy"),

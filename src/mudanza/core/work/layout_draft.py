@@ -18,6 +18,7 @@ from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.sources.workbook import Workbook
 from mudanza.core.state.files import Outputs
 from mudanza.core.work.progress import Tell, quietly
+from mudanza.core.work.proposing.examples import examples_not_taken
 from mudanza.core.work.proposing.facts import Proposal
 from mudanza.core.work.proposing.from_database import from_database
 from mudanza.core.work.proposing.from_export import from_export
@@ -85,7 +86,8 @@ def draft_layout(
         outputs.create_text(path, text)
         outputs.publish()
     taken = tuple((one.source, one.what, len(one.fields)) for one in proposals)
-    return LayoutDraft(path, layout, text, taken, (*known.remarks, *remarks))
+    odd = examples_not_taken(layout, known.fields)
+    return LayoutDraft(path, layout, text, taken, (*known.remarks, *remarks, *odd))
 
 
 def _proposals(move: Move, given: Given, tell: Tell) -> list[Proposal]:

@@ -48,6 +48,8 @@ class Facts:
     refers: tuple[str, str] | None = None
     observed: bool = False
     absent: bool | None = None
+    #: a value as the target shows one
+    example: str | None = None
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from mudanza.core.work.proposing.words import required_word, roles_of
 
 #: roles of which one at least makes a sheet with names a field list
 _TELLING = {"type", "length", "required", "values", "format"}
+_WITH_COMMA = re.compile("-?[0-9]+,[0-9]+")
 #: headings of the column that says when a field need not be filled in
 _INVERTED = re.compile(r"null|option|facultat|opcional|opzional|fakultativ", re.I)
 
@@ -35,7 +36,9 @@ def from_field_list(headings: Sequence[str], rows: Sequence[Sequence[str]], sour
         facts, said = _facts(title, cells, inverted)
         remarks += [f"row {number}, {title}: {one}" for one in said]
         found.append(facts)
-    return Proposal("field list", source, tuple(found), remarks=tuple(remarks))
+    numbers = [one.example for one in found if one.example and one.takes.base == "decimal"]
+    decimal = "," if numbers and all(_WITH_COMMA.fullmatch(one) for one in numbers if not one.isdigit()) else None
+    return Proposal("field list", source, tuple(found), decimal=decimal, remarks=tuple(remarks))
 
 
 def _facts(title: str, cells: Mapping[str, str], inverted: bool) -> tuple[Facts, list[str]]:
@@ -78,5 +81,6 @@ def _facts(title: str, cells: Mapping[str, str], inverted: bool) -> tuple[Facts,
         default=cells.get("default") or None,
         refers=refers,
         absent=None if there is None else not there,
+        example=cells.get("example") or None,
     )
     return facts, remarks
