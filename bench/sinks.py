@@ -28,7 +28,7 @@ from mudanza.core.sinks.formats import RecordFile, sink_of
 TEXTS, NUMBERS, DATES = 12, 5, 3
 BY_HAND = (
     "import sys, polars as pl; print(pl.scan_csv(sys.argv[1], infer_schema=False)"
-    ".filter((pl.col('t1') == 'text 7') & (pl.col('t2') > 'text 3')).select('t0', 't1', 'n0').collect())"
+    ".filter((pl.col('t1') == 'text 8') & (pl.col('t2') > 'text 3')).select('t0', 't1', 'n0').collect())"
 )
 MUDANZA = str(Path(sys.executable).with_name("mudanza"))
 
@@ -134,7 +134,7 @@ def main() -> None:
             "records",
             str(path),
             "--where",
-            '{t1} = "text 7" and {t2} > "text 3"',
+            '{t1} = "text 8" and {t2} > "text 3"',
             "--columns",
             "t0,t1,n0",
         ]
