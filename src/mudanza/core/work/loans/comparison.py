@@ -164,9 +164,13 @@ class _Comparison:
             )
             column = self.table.at(self.table.places[one.title], 0)[:-1]
             edits = self._of_open_cells(one, self._since_lent(one, of_column.edits))
+            if edits.is_empty():
+                continue
             parts.append(
                 self._in_the_words_of_the_layout(one, edits)
-                .join(keys, on="at", how="inner", maintain_order="left")
+                .join(
+                    keys.filter(pl.col("at").is_in(edits["at"].implode())), on="at", how="inner", maintain_order="left"
+                )
                 .select(
                     "key",
                     pl.lit(one.title).alias("field"),
@@ -181,6 +185,7 @@ class _Comparison:
     def _in_the_words_of_the_layout(self, one: Field, edits: pl.DataFrame) -> pl.DataFrame:
         """Edits with what the layout has for a blank: before as it was lent, after as its first word for null."""
         lent = self.lent.before.select(pl.col(ROW).alias("at"), pl.col(one.title).alias("before"))
+        lent = lent.filter(pl.col("at").is_in(edits["at"].implode()))
         beside = edits.drop("before").join(lent, on="at", how="left", maintain_order="left")
         after = pl.col("after").fill_null(one.null[0]) if one.null[0] else pl.col("after")
         return beside.with_columns(after).select(edits.columns)
@@ -245,7 +250,8 @@ class _Comparison:
         """Lent rows that are to be removed: marked so, or gone and said to mean it."""
         lent, table = self.lent, self.table
         said_so = pl.col(REMOVAL).str.strip_chars().str.to_lowercase().is_in(list(_REMOVE)) & pl.col(AT).is_not_null()
-        wrong = sound.filter(pl.col(REMOVAL).is_not_null() & ~said_so)
+        said = sound.filter(pl.col(REMOVAL).is_not_null())
+        wrong = said.filter(~said_so)
         rule = "its one word, on a row that was lent"
         self._say(
             *(
@@ -254,7 +260,7 @@ class _Comparison:
             )
         )
         unclear.update(wrong[LINE])
-        marked = sound.filter(said_so)[AT]
+        marked = said.filter(said_so)[AT]
         gone = lent.before.clear()
         if not rows[AT].equals(lent.before[ROW]):
             there = rows[AT].drop_nulls()
@@ -269,8 +275,8 @@ class _Comparison:
                 self.blocked
                 or f"{counted(gone.height, 'lent row')} did not come back; say --missing keep or --missing remove"
             )
-        said = gone if self.answers.missing == "remove" else gone.clear()
-        return lent.before.filter(pl.col(ROW).is_in(pl.concat([marked, said[ROW]]).implode()))
+        left_out = gone[ROW] if self.answers.missing == "remove" else gone[ROW].clear()
+        return lent.before.filter(pl.col(ROW).is_in(pl.concat([marked, left_out]).implode()))
 
     def _additions(
         self, sound: pl.DataFrame, judged: Mapping[Field, Judged], unclear: set[int], elsewhere: Elsewhere

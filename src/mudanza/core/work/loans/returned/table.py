@@ -206,8 +206,14 @@ class _Table:
         if not at or self.body.is_empty():
             return self.body
         again = [pl.col(f"c{n}").str.strip_chars().str.to_lowercase() == self.heading[n].lower() for _, n in at]
-        # in few rows does the first column, or the second, say what its heading says
-        near = self.body.filter(pl.any_horizontal(again[:2]).fill_null(False))
+        # in few rows does the first column, or the second, say what its heading says, or begin like it
+        begins = [
+            pl.col(f"c{n}").str.starts_with(sign)
+            for _, n in at[:2]
+            for sign in {" ", self.heading[n][:1].lower(), self.heading[n][:1].upper()}
+        ]
+        near = self.body.filter(pl.any_horizontal(begins).fill_null(False))
+        near = near.filter(pl.any_horizontal(again[:2]).fill_null(False))
         headings = pl.sum_horizontal([one.fill_null(False) for one in again]) > max(1, len(at) // 2)
         lines = near.filter(headings)[LINE]
         if not lines.len():
