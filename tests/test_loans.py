@@ -796,6 +796,20 @@ def test_a_loan_outlives_its_layout(lent: Path) -> None:
     ]
 
 
+def test_what_a_changed_layout_does_not_take_is_held_back(lent: Path) -> None:
+    """Edits and new records are asked the rules of both layouts: the one they were lent by, and the one they are to be imported by."""
+    path = lent / "layouts/people.json"
+    edit(path, '"Full name"', '"Name"')
+    edit(path, '"maxLength": 12', '"maxLength": 5')
+    program("build", "people", cwd=lent, status=0)
+    cells(lent / "back.xlsx", {"B2": "Annabella", "D2": 7, "B3": "Ruy", "A6": "P009", "B6": "Ignacio", "E6": "J"})
+    document = program("receive", "back.xlsx", "--json", cwd=lent, status=1).json
+    assert [(c["key"], c["field"]) for c in document["changes"]] == [("P001", "Paid"), ("P002", "Full name")]
+    assert document["additions"] == []
+    told = [(f["code"], f["cell"], f["column"]) for f in document["findings"] if f["code"].startswith("value")]
+    assert sorted(told) == [("value.too-long", "people!B2", "Full name"), ("value.too-long", "people!B6", "Full name")]
+
+
 def test_what_is_to_be_saved_before_an_import_is_said_and_saved(lent: Path) -> None:
     with (lent / "mudanza.toml").open("a", encoding="utf-8") as settings:
         settings.write(

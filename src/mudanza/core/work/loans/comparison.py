@@ -24,7 +24,7 @@ from mudanza.core.work.loans.returned.no_values import no_values
 from mudanza.core.work.loans.returned.opened import Opened
 from mudanza.core.work.loans.returned.pairing import AT, columns_found, pair
 from mudanza.core.work.loans.returned.table import Table, with_columns_found
-from mudanza.core.work.loans.rules_asked import broken_rows, broken_rules
+from mudanza.core.work.loans.rules_asked import broken_later, broken_rows, broken_rules
 from mudanza.core.work.loans.spoilage.judging import FAULTY, Judged, Told, as_read, judge_columns
 from mudanza.core.work.loans.wording import in_any_language
 
@@ -304,7 +304,11 @@ class _Comparison:
                 )
             )
         wanted = [f for f in lent.layout.fields if not f.left_out_of_additions]
-        wrong = [broken_rules(new, wanted, table), broken_rows(new, lent.layout, table)]
+        asked = pl.concat([broken_rules(new, wanted, table), *self._later(new)])
+        wrong = [
+            asked.unique(["line", "field", "code"], keep="first", maintain_order=True),
+            broken_rows(new, lent.layout, table),
+        ]
         there_already = elsewhere.keys().implode() if new.height else pl.Series(dtype=pl.String).implode()
         taken = new.filter(pl.col(KEY).is_in(there_already)).select(KEY, LINE).rows()
         title, rule = lent.keys[0].title, f"not yet in {lent.file}"
@@ -324,7 +328,8 @@ class _Comparison:
         new = with_changes(old, edits)
         others = [f for f in self.lent.fields if f not in self.lent.keys]
         touched = edits.select("line", "field")
-        wrong = broken_rules(new, others, self.table).join(
+        wrong = pl.concat([broken_rules(new, others, self.table), *self._later(new)])
+        wrong = wrong.unique(["line", "field", "code"], keep="first", maintain_order=True).join(
             touched, on=["line", "field"], how="semi", maintain_order="left"
         )
         # a rule that ties several fields, and was kept before
@@ -342,6 +347,11 @@ class _Comparison:
         ]
         sound = edits.join(bad.select("line", "field"), on=["line", "field"], how="anti", maintain_order="left")
         return sound.filter(~pl.col("line").is_in(tied["line"].implode()))
+
+    def _later(self, rows: pl.DataFrame) -> list[pl.DataFrame]:
+        """What rows break of the rules that the layout has got since they were lent."""
+        later = self.lent.changed_layout
+        return [] if later is None else [broken_later(rows, self.lent.layout, later, self.table)]
 
     def _held_rows(
         self, rows: pl.DataFrame, unclear: set[int], held: pl.DataFrame, findings: pl.DataFrame

@@ -10,6 +10,7 @@ from mudanza.core.findings.problem import flags, gather
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, row_problems, value_problems
 from mudanza.core.values.kinds import Kind
+from mudanza.core.work.loans.carried import carried
 from mudanza.core.work.loans.returned.table import Table
 
 
@@ -23,6 +24,14 @@ def broken_rules(rows: pl.DataFrame, fields: Sequence[Field], table: Table) -> p
         value = one.type.read_sheet(pl.when(~blank).then(text)) if one.kind is not Kind.TEXT else text
         problems += [*kind_problems(one, text, value), *value_problems(one, text, value, blank)]
     return gather(rows.with_columns(flags(problems)), problems, pl.lit(table.shown), _cell(table))
+
+
+def broken_later(rows: pl.DataFrame, old: Layout, new: Layout, table: Table) -> pl.DataFrame:
+    """What breaks the rules of the layout that the list has by now, of rows in the texts of the one that they were lent by; told by the headings of that."""
+    found = broken_rules(carried(rows, old, new), new.fields, table)
+    by_name = {one.name: one.title for one in old.fields}
+    titles = {one.title: by_name[one.name] for one in new.fields if one.name in by_name}
+    return found.with_columns(pl.col("field").replace(titles)).with_columns(_cell(table).alias("cell"))
 
 
 def broken_rows(rows: pl.DataFrame, layout: Layout, table: Table) -> pl.DataFrame:
