@@ -16,6 +16,7 @@ from typing import Any
 
 import pytest
 from openpyxl import load_workbook
+from openpyxl.comments import Comment
 
 from conftest import alone, edit, layout_json, make_move, program
 
@@ -930,4 +931,21 @@ def test_a_loan_in_ods_says_on_its_headings_what_they_take(lent: Path) -> None:
     untouched = program("receive", "lent.ods", "--json", cwd=lent, status=0).json
     edited = program("receive", "back.ods", "--json", cwd=lent, status=0).json
     assert (untouched["changes"], untouched["notes"], edited["notes"]) == ([], [], [])
+    assert [(one["key"], one["after"]) for one in edited["changes"]] == [("P002", "Ruy")]
+
+
+def test_what_people_note_beside_cells_is_kept(lent: Path) -> None:
+    change(lent / "back.xlsx", lambda sheet: setattr(sheet["B3"], "comment", Comment("two of them?", "Maria")))
+    cells(lent / "back.xlsx", {"B2": "Anna"})
+    program("receive", "back.xlsx", "--accept", cwd=lent, status=0)
+    kept = (lent / "loans/people-2/notes.csv").read_text(encoding="utf-8-sig").splitlines()
+    assert kept == ["by,cell,note", "Maria,B3,two of them?"]
+
+
+def test_a_loan_as_tsv_comes_back_as_it_went(lent: Path) -> None:
+    program("lend", "people", "--to", "lent.tsv", cwd=lent, status=0)
+    text = (lent / "lent.tsv").read_text(encoding="utf-8-sig")
+    assert text.splitlines()[0].split("\t")[:2] == ["Code", "Full name"]
+    (lent / "back.tsv").write_text(text.replace("\tRui\t", "\tRuy\t"), encoding="utf-8")
+    edited = program("receive", "back.tsv", "--json", cwd=lent, status=0).json
     assert [(one["key"], one["after"]) for one in edited["changes"]] == [("P002", "Ruy")]

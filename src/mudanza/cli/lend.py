@@ -56,7 +56,7 @@ if TYPE_CHECKING:
     "--to",
     type=click.Path(path_type=Path),
     metavar="FILE",
-    help="The file to write: .xlsx, .ods or .csv; a folder with --by.",
+    help="The file to write: .xlsx, .ods, .csv or .tsv; a folder with --by.",
 )
 @run_options
 @wait_option

@@ -44,7 +44,8 @@ from mudanza.core.work.loans.loan_book import (
 from mudanza.core.work.loans.masks import masked
 from mudanza.core.work.loans.present import present_records
 
-XLSX_FILE, ODS_FILE, CSV_FILE = FORMS = (".xlsx", ".ods", ".csv")
+XLSX_FILE, ODS_FILE, CSV_FILE, TSV_FILE = FORMS = (".xlsx", ".ods", ".csv", ".tsv")
+_OF_TEXT = (CSV_FILE, TSV_FILE)
 
 
 @dataclass(frozen=True)
@@ -171,7 +172,7 @@ class _Maker:
         kept = outputs.create(home / loan / LAYOUT)
         kept.write(subject.layout.path.read_bytes())
         digest = snapshot.digest(move.shown(home / loan / "lent.csv"))
-        left_out = [] if self.ending == CSV_FILE else _unheld(chosen.fields, records, self.ending)
+        left_out = [] if self.ending in _OF_TEXT else _unheld(chosen.fields, records, self.ending)
         fields = [f for f in chosen.fields if f.title not in left_out]
         if unheld := [f.title for f in chosen.keys if f.title in left_out]:
             raise LoanError(
@@ -278,7 +279,7 @@ def _write(book: OutFile, subject: str, records: pl.DataFrame, lending: Lending,
 
 
 def _plainly(subject: str, records: pl.DataFrame, lending: Lending, ending: str) -> Iterator[bytes]:
-    """The records as a spreadsheet of OpenDocument, or as CSV, with the marks beside."""
+    """The records as a spreadsheet of OpenDocument, or as CSV or TSV, with the marks beside."""
     words = lending.words
     removal = Field(REMOVAL, words.removal, TextType(permitted=(words.remove,)))
     marks = Field(MARKS, MARKS)
@@ -287,7 +288,7 @@ def _plainly(subject: str, records: pl.DataFrame, lending: Lending, ending: str)
         for one in lending.fields
     ]
     fields = (*texts, removal, marks)
-    delimiter = "," if lending.language == "en" else ";"
+    delimiter = "\t" if ending == TSV_FILE else "," if lending.language == "en" else ";"
     form = Form(format=ODS if ending == ODS_FILE else CSV, sheet=subject)
     layout = Layout(Path(subject), subject, fields, form=form, dialect=Dialect(bom=True, delimiter=delimiter))
     titles = [one.title for one in fields]
@@ -295,7 +296,7 @@ def _plainly(subject: str, records: pl.DataFrame, lending: Lending, ending: str)
         pl.lit(None, dtype=pl.String).alias(removal.title), lending.mark(pl.int_range(pl.len())).alias(MARKS)
     ).select(titles)
     writer: Writer
-    if ending == CSV_FILE:
+    if ending in _OF_TEXT:
         writer = csv_text.writer(layout, titles)
     else:
         slip = Page(SLIP, [json.dumps(dict(lending.slip), ensure_ascii=False)], seen=False)

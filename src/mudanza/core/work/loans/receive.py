@@ -216,6 +216,9 @@ def _accept(
         if result.conflicts:
             conflicts = pl.DataFrame([{**vars(c), "key": shown_text(c.key)} for c in result.conflicts])
             beside.insert(0, ("conflicts.csv", conflicts, Dialect()))
+        if result.opened.notes:
+            notes = pl.DataFrame(result.opened.notes, schema=["by", "cell", "note"], orient="row")
+            beside.append(("notes.csv", notes, Dialect(bom=True)))
         for name, rows, dialect in beside:
             if rows.height:
                 written.append(outputs.create(folder / name))
