@@ -1,6 +1,6 @@
 """The least that a check of the demo's owners can be: the same questions in one Polars query, which tells how many cells are wrong and not where.
 
-    python bench/by_hand_check.py FILE
+python bench/by_hand_check.py FILE
 """
 
 import sys

@@ -159,9 +159,7 @@ def killed(folder: Path, points: int, only: str = "") -> tuple[int, list[str]]:
         shutil.rmtree(trial)
         ends = (state(before), state(then))
         each = max(1, points // len(asked))
-        for at in sorted(
-            {1 + (2 * step + 1) * there // (2 * each) for step in range(each)} & set(range(1, there + 1))
-        ):
+        for at in sorted({1 + (2 * step + 1) * there // (2 * each) for step in range(each)} & set(range(1, there + 1))):
             shutil.copytree(before, trial)
             ended = run(trial, command, at)
             count += 1
