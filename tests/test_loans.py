@@ -949,3 +949,18 @@ def test_a_loan_as_tsv_comes_back_as_it_went(lent: Path) -> None:
     (lent / "back.tsv").write_text(text.replace("\tRui\t", "\tRuy\t"), encoding="utf-8")
     edited = program("receive", "back.tsv", "--json", cwd=lent, status=0).json
     assert [(one["key"], one["after"]) for one in edited["changes"]] == [("P002", "Ruy")]
+
+
+def test_conversations_beside_cells_are_notes(lent: Path) -> None:
+    """As today's spreadsheet programs write them, with a note of the older kind that only says that they cannot be shown."""
+    space = 'xmlns="http://schemas.microsoft.com/office/spreadsheetml/2018/threadedcomments"'
+    parts = {
+        "xl/threadedComments/threadedComment1.xml": f'<ThreadedComments {space}><threadedComment ref="B3" personId="p1"><text>two of them?</text></threadedComment></ThreadedComments>',
+        "xl/persons/person.xml": f'<personList {space}><person displayName="Maria" id="p1"/></personList>',
+    }
+    change(lent / "back.xlsx", lambda sheet: setattr(sheet["B3"], "comment", Comment("[Threaded comment]", "tc={1}")))
+    with zipfile.ZipFile(lent / "back.xlsx", "a") as archive:
+        for name, text in parts.items():
+            archive.writestr(name, text)
+    document = program("receive", "back.xlsx", "--json", cwd=lent, status=0).json
+    assert document["notes"] == [{"by": "Maria", "cell": "B3", "note": "two of them?"}]

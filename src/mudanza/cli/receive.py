@@ -264,4 +264,9 @@ def _show_notes(result: LoanReturn) -> None:
     if result.opened.notes:
         look.say()
         look.heading("notes in the workbook")
-        look.columns([[by or "-", cell, look.shorten(note, 60)] for by, cell, note in result.opened.notes], fold=(2,))
+        notes = [[by or "-", cell, look.shorten(note, 60)] for by, cell, note in result.opened.notes[:_SHOWN]]
+        look.columns(notes, fold=(2,))
+        if len(result.opened.notes) > _SHOWN:
+            look.say(
+                f"  … and {look.count(len(result.opened.notes) - _SHOWN)} more; --json has all of them.", style="dim"
+            )

@@ -44,55 +44,11 @@ def places_of(data: npt.NDArray[np.uint8], words: bytes) -> Places:
     return found
 
 
-def extent_of(piece: bytes) -> tuple[int, int, int]:
-    """The last row and the last column that are named in a piece of markup, from 1, and how many cells are: what `cell_refs` tells, for a third of its time."""
-    data, names = _named(piece)
-    letters, numbers = names, []
-    widest, longest = names, 0
-    for length in range(_LETTERS + 1):
-        is_letter = _between(data[letters + length], b"AZ") if length < _LETTERS else np.zeros(len(letters), bool)
-        numbers.append(letters[~is_letter] + length)
-        letters = letters[is_letter]
-        if not len(letters):
-            break
-        widest, longest = letters, length + 1
-    column = _greatest(data, widest, longest, 26, ord("A") - 1) if longest else 0
-    digits = np.concatenate(numbers)
-    while len(digits) and (zeros := data[digits] == ord("0")).any():
-        digits = digits + zeros
-    row = size = 0
-    while len(digits) and size < _DIGITS and len(more := digits[_between(data[digits + size], b"09")]):
-        digits, size = more, size + 1
-    if size:
-        row = _greatest(data, digits, size, 10, ord("0"))
-    return row, column, len(names) - len(numbers[0])
-
-
-def _between(signs: npt.NDArray[np.uint8], ends: bytes) -> npt.NDArray[np.bool_]:
-    return (signs >= ends[0]) & (signs <= ends[1])
-
-
-def _greatest(data: npt.NDArray[np.uint8], at: Places, size: int, base: int, zero: int) -> int:
-    """The greatest of the numbers of so many digits that begin at some bytes."""
-    value = 0
-    for offset in range(size):
-        signs = data[at + offset]
-        most = signs.max()
-        at = at[signs == most]
-        value = value * base + int(most) - zero
-    return value
-
-
-def _named(piece: bytes) -> tuple[npt.NDArray[np.uint8], Places]:
-    """A piece of markup as bytes, and where the names of its cells begin."""
-    data = np.frombuffer(piece + bytes(_LETTERS + _DIGITS + 1), np.uint8)
-    return data, places_of(data, b' r="') + 4
-
-
 def cell_refs(piece: bytes) -> CellRefs:
     """The cells that are named in a piece of markup."""
-    data, reading = _named(piece)
-    at = reading - 4
+    data = np.frombuffer(piece + bytes(_LETTERS + _DIGITS + 1), np.uint8)
+    at = places_of(data, b' r="')
+    reading = at + 4
     columns, rows = np.zeros(len(at), np.int64), np.zeros(len(at), np.int64)
     for most, first, last, base, value in ((_LETTERS, 65, 90, 26, columns), (_DIGITS, 48, 57, 10, rows)):
         active = np.ones(len(at), bool)

@@ -93,6 +93,9 @@ def with_zeros(number: pl.Expr, places: str) -> pl.Expr:
 
 # XLSX
 
+_PREFIXED_ROW = re.compile(rb"</[\w.-]{1,40}:row>")
+#: so long a tag of a row may be
+_TAIL = 50
 _REF = re.compile(rb'\br="([A-Z]+)(\d+)"')
 _CELL_LENGTH = 400
 _VALUE = re.compile(rb"[^>]*>(?:<[^v][^<]*(?:</[^>]*>)?)*?<(?:\w+:)?v>([^<]*)<")
@@ -202,17 +205,25 @@ def column_number(letters: bytes) -> int:
 
 
 def pieces_of(archive: zipfile.ZipFile, part: str) -> Iterator[bytes]:
-    """The markup in pieces that divide no cell: they end with the tag of a row."""
+    """The markup in pieces that end with a row."""
     keep = b""
     with archive.open(part) as body:
         while raw := body.read(_PIECE):
             piece = keep + raw
-            end = piece.rfind(b"row>")
-            if end >= 0:
-                yield piece[: end + 4]
-                piece = piece[end + 4 :]
+            end = _end_of_row(piece, max(0, len(keep) - _TAIL))
+            if end:
+                yield piece[:end]
+                piece = piece[end:]
             keep = piece
     yield keep
+
+
+def _end_of_row(piece: bytes, start: int) -> int:
+    """The byte behind the last row that ends in a piece, from a byte on; 0 if none does."""
+    end = piece.rfind(b"</row>", start)
+    if end >= 0:
+        return end + 6
+    return max((match.end() for match in _PREFIXED_ROW.finditer(piece, start)), default=0)
 
 
 def _part_of(archive: zipfile.ZipFile, sheet: str) -> str | None:

@@ -15,7 +15,7 @@ import numpy as np
 
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.sources.ahead import read_ahead
-from mudanza.core.sources.cell_refs import Places, cell_refs, extent_of, with_usual_quotes
+from mudanza.core.sources.cell_refs import Places, cell_refs, with_usual_quotes
 from mudanza.core.sources.cells import column_letters, column_number, pieces_of, sheet_parts
 from mudanza.core.sources.cells_binary import binary_cells, binary_parts
 
@@ -35,8 +35,6 @@ _DIMENSION = re.compile(rb"<(?:\w+:)?dimension\b[^>]*/>")
 
 #: Rows and columns of the cells in a piece of a sheet, from 1; a column of 0 is that of a row itself.
 Piece = tuple[Places, Places]
-#: the last row and column of the cells of a piece, from 1, and how many they are
-Extent = tuple[int, int, int]
 
 
 @dataclass(frozen=True)
@@ -49,11 +47,11 @@ class FarCells:
 
 @dataclass(frozen=True)
 class _Form:
-    """How the sheets of a kind of workbook are written: their parts, how far a part reaches and its cells, piece by piece, and the part without the cells
-    beyond a row and a column, whose names are added to a list."""
+    """How the sheets of a kind of workbook are written: their parts, the cells of a part piece by piece, and the part without the cells beyond a row and a column.
+
+    The names of those are added to a list."""
 
     parts: Callable[[zipfile.ZipFile], dict[str, str]]
-    extents: Callable[[zipfile.ZipFile, str], Iterator[Extent]]
     pieces: Callable[[zipfile.ZipFile, str], Iterator[Piece]]
     kept: Callable[[zipfile.ZipFile, str, int, int, list[str]], Iterator[bytes]]
 
@@ -66,7 +64,7 @@ def without_far_cells(path: Path, kind: str, known_as: Path) -> FarCells:
     far: dict[str, tuple[str, int, int]] = {}
     with zipfile.ZipFile(path) as archive:
         for sheet, part in form.parts(archive).items():
-            rows, columns, filled = _extent(form.extents(archive, part))
+            rows, columns, filled = _extent(form.pieces(archive, part))
             if rows > _GRID_ROWS or columns > _GRID_COLUMNS:
                 raise SourceError(
                     f"the sheet {sheet!r} has cells beyond the {_GRID_ROWS:,} rows and {_GRID_COLUMNS:,} columns of a sheet.",
@@ -78,10 +76,14 @@ def without_far_cells(path: Path, kind: str, known_as: Path) -> FarCells:
         return _rewritten(archive, form, path, far) if far else FarCells(path, {})
 
 
-def _extent(pieces: Iterator[Extent]) -> Extent:
-    """That of a sheet, from those of its pieces."""
-    rows, columns, filled = zip(*pieces, strict=True)
-    return max(rows), max(columns), sum(filled)
+def _extent(pieces: Iterator[Piece]) -> tuple[int, int, int]:
+    """The last row and column of a sheet, and how many cells are written in it."""
+    last_row = last_column = filled = 0
+    for rows, columns in pieces:
+        if len(rows):
+            last_row, last_column = max(last_row, int(rows.max())), max(last_column, int(columns.max()))
+            filled += int(np.count_nonzero(columns))
+    return last_row, last_column, filled
 
 
 def _dense(pieces: Iterator[Piece]) -> tuple[int, int]:
@@ -125,23 +127,18 @@ def _markup(archive: zipfile.ZipFile, part: str) -> Iterator[bytes]:
     return map(with_usual_quotes, pieces_of(archive, part))
 
 
-def _extents_of_markup(archive: zipfile.ZipFile, part: str) -> Iterator[Extent]:
-    return map(_extent_of_markup, read_ahead(_markup(archive, part)))
-
-
-def _extent_of_markup(piece: bytes) -> Extent:
-    rows, columns, filled = extent_of(piece)
-    if rows > _GRID_ROWS or columns > _GRID_COLUMNS:
-        # a text may have what looks like the name of a cell; tags tell
-        cells = [(int(row[:9]), column_number(letters) + 1) for letters, row in _TAG.findall(piece)]
-        rows, columns = (max(numbers, default=0) for numbers in (zip(*cells, strict=True) if cells else ((), ())))
-    return rows, columns, filled
-
-
 def _marked_up(archive: zipfile.ZipFile, part: str) -> Iterator[Piece]:
     for piece in read_ahead(_markup(archive, part)):
         refs = cell_refs(piece)
-        yield refs.rows, refs.columns
+        beyond = (refs.rows > _GRID_ROWS).any() or (refs.columns > _GRID_COLUMNS).any()
+        # a text may have what looks like the name of a cell; tags tell
+        yield _tagged(piece) if beyond else (refs.rows, refs.columns)
+
+
+def _tagged(piece: bytes) -> Piece:
+    cells = [(int(row[:9]), column_number(letters) + 1) for letters, row in _TAG.findall(piece)]
+    rows, columns = np.array(cells, np.int64).reshape(-1, 2).T
+    return rows, columns
 
 
 def _kept_markup(
@@ -166,11 +163,6 @@ def _binary(archive: zipfile.ZipFile, part: str) -> Iterator[Piece]:
     yield cells["row"], cells["column"]
 
 
-def _extents_of_binary(archive: zipfile.ZipFile, part: str) -> Iterator[Extent]:
-    for rows, columns in _binary(archive, part):
-        yield int(rows.max(initial=0)), int(columns.max(initial=0)), int(np.count_nonzero(columns))
-
-
 def _kept_records(
     archive: zipfile.ZipFile, part: str, last_row: int, last_column: int, told: list[str]
 ) -> Iterator[bytes]:
@@ -186,6 +178,6 @@ def _kept_records(
 
 
 _FORMS = {
-    "xlsx": _Form(sheet_parts, _extents_of_markup, _marked_up, _kept_markup),
-    "xlsb": _Form(binary_parts, _extents_of_binary, _binary, _kept_records),
+    "xlsx": _Form(sheet_parts, _marked_up, _kept_markup),
+    "xlsb": _Form(binary_parts, _binary, _kept_records),
 }

@@ -108,7 +108,11 @@ class _Comparison:
         pairs = {one.title: (pl.col(f"{one.title}{INNER}lent"), pl.col(one.title)) for one in fields}
         differ = both.select(before.ne_missing(after).any().alias(title) for title, (before, after) in pairs.items())
         texts = {title: before for title, (before, _) in pairs.items()}
-        faulty = faulty_cells(both, pl.col(f"{WHY_HELD}{INNER}lent"), texts) if self.lent.held_back else None
+        faulty = (
+            faulty_cells(both, pl.col(f"{WHY_HELD}{INNER}lent"), texts)
+            if self.lent.held_back and WHY_HELD in lent.columns
+            else None
+        )
         for one in fields:
             before, after = pairs[one.title]
             if one.title not in self.unheld and not differ[one.title].item():

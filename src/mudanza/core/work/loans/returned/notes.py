@@ -28,7 +28,12 @@ _CONVERSATION = "tc="
 def notes_of(path: Path, kind: str) -> list[Note]:
     """The notes of a workbook of the kind xlsx, ods or xls, in the order in which they stand; nothing of others, or where they are damaged."""
     reader = {"xlsx": _of_xlsx, "ods": _of_ods, "xls": _of_xls}.get(kind)
-    return [(by.strip(), cell, text.strip()) for by, cell, text in reader(path) if text.strip()] if reader else []
+    if reader is None:
+        return []
+    try:
+        return [(by.strip(), cell, text.strip()) for by, cell, text in reader(path) if text.strip()]
+    except (KeyError, zipfile.BadZipFile, ParseError, DefusedXmlException, ValueError):
+        return []
 
 
 def elements_of(path: Path, part: str) -> list[Any]:
@@ -74,24 +79,21 @@ def _of_ods(path: Path) -> Iterator[Note]:
     if b"office:annotation" not in content:
         return
     row = column = 0
-    try:
-        for event, element in ElementTree.iterparse(io.BytesIO(content), ("start", "end")):
-            begins = event == "start"
-            if element.tag == f"{_TABLE}table" and begins:
-                row = 0
-            elif element.tag == f"{_TABLE}table-row":
-                column = 0
-                if not begins:
-                    row += int(element.get(f"{_TABLE}number-rows-repeated", 1))
-                    element.clear()
-            elif element.tag in _CELLS and not begins:
-                for note in element.findall(f"{_OFFICE}annotation"):
-                    lines = ["".join(line.itertext()) for line in note.iter(f"{_TEXT}p")]
-                    by = next((one.text or "" for one in note if _name(one) == "creator"), "")
-                    yield by, f"{column_letters(column)}{row + 1}", "\n".join(lines)
-                column += int(element.get(f"{_TABLE}number-columns-repeated", 1))
-    except (ParseError, DefusedXmlException, ValueError):
-        return
+    for event, element in ElementTree.iterparse(io.BytesIO(content), ("start", "end")):
+        begins = event == "start"
+        if element.tag == f"{_TABLE}table" and begins:
+            row = 0
+        elif element.tag == f"{_TABLE}table-row":
+            column = 0
+            if not begins:
+                row += int(element.get(f"{_TABLE}number-rows-repeated", 1))
+                element.clear()
+        elif element.tag in _CELLS and not begins:
+            for note in element.findall(f"{_OFFICE}annotation"):
+                lines = ["".join(line.itertext()) for line in note.iter(f"{_TEXT}p")]
+                by = next((one.text or "" for one in note if _name(one) == "creator"), "")
+                yield by, f"{column_letters(column)}{row + 1}", "\n".join(lines)
+            column += int(element.get(f"{_TABLE}number-columns-repeated", 1))
 
 
 def _of_xls(path: Path) -> Iterator[Note]:

@@ -72,7 +72,7 @@ def loan_named_in(path: Path) -> str | None:
         return read_slip(path)
     with path.open("rb") as file:
         head = file.read(_HEAD)
-    # whatever the encoding, names of loans are written in ASCII
+    # whatever the encoding; a name beyond ASCII is told once the file is read
     match = _MARKED.search(head.replace(b"\0", b""))
     return match[1].decode("latin-1") if match else None
 
