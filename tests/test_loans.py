@@ -964,3 +964,44 @@ def test_conversations_beside_cells_are_notes(lent: Path) -> None:
             archive.writestr(name, text)
     document = program("receive", "back.xlsx", "--json", cwd=lent, status=0).json
     assert document["notes"] == [{"by": "Maria", "cell": "B3", "note": "two of them?"}]
+
+
+def test_a_change_set_overwrites_nothing_that_others_changed(lent: Path) -> None:
+    """Its columns are those of all changes: in a row's other cells stands what the target holds by now, what another loan brought, or what a later build wrote."""
+    edits = {"B2": "Anna", "D3": 5, "G5": "remove"}
+    now = (lent / "out/people.csv").read_text(encoding="utf-8")
+    now = now.replace("P001;Ana;31/01/1980;1234,50", "P001;Ana;31/01/1980;").replace("P002;Rui;;", "P002;Rui;;1,00")
+    (lent / "now.csv").write_text(now, encoding="utf-8")
+
+    def accepted(book: str, *said: str) -> list[list[dict[str, str]]]:
+        program("receive", book, "--accept", *said, cwd=lent)
+        folder = max(lent.glob("loans/*/changes.csv"), key=lambda path: path.stat().st_mtime_ns).parent
+        return [table(folder / f"{name}.csv") for name in ("changes", "undo-changes")]
+
+    cells(lent / "back.xlsx", edits)
+    changes, undo = accepted("back.xlsx", "--current", "now.csv", "--prefer", "returned")
+    assert [tuple(row.values()) for row in changes] == [("P001", "Anna", ""), ("P002", "Rui", "5,00")]
+    assert [tuple(row.values()) for row in undo] == [("P001", "Ana", ""), ("P002", "Rui", "1,00")]
+    # two loans of the same records, and then a build
+    for name in ("one", "two", "three"):
+        program("lend", "people", "--to", f"{name}.xlsx", cwd=lent, status=0)
+    cells(lent / "one.xlsx", {"D4": 7})
+    accepted("one.xlsx")
+    cells(lent / "two.xlsx", {"B4": "Evi", "D2": 8, "G5": "remove"})
+    changes, _ = accepted("two.xlsx")
+    assert [tuple(row.values()) for row in changes] == [("P001", "Anna", "8,00"), ("P003", "Evi", "7,00")]
+    edit(lent / "incoming/a.csv", "2,Rui,,,n,C,", "2,Rui,1999-12-31,,n,C,")
+    program("build", "people", cwd=lent)
+    cells(lent / "three.xlsx", {"F3": "dog", "C4": None})
+    changes, _ = accepted("three.xlsx")
+    assert [tuple(row.values()) for row in changes] == [("P002", "31/12/1999", "dog"), ("P003", "", "")]
+
+
+def test_what_undoes_a_removal_is_what_stood_there(lent: Path) -> None:
+    for name in ("one", "two"):
+        program("lend", "people", "--to", f"{name}.xlsx", cwd=lent, status=0)
+    cells(lent / "one.xlsx", {"D5": 3})
+    program("receive", "one.xlsx", "--accept", cwd=lent, status=0)
+    cells(lent / "two.xlsx", {"G5": "remove"})
+    program("receive", "two.xlsx", "--accept", "--prefer", "returned", cwd=lent, status=0)
+    assert table(next(lent.glob("loans/*/undo-removals.csv")))[0]["Paid"] == "3,00"

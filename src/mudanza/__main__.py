@@ -5,6 +5,7 @@ import gc
 import os
 import signal
 import sys
+from pathlib import Path
 
 
 def run() -> int:
@@ -14,6 +15,9 @@ def run() -> int:
         os.write(2, b"interrupted; nothing was changed.\n")
         os._exit(130)
 
+    # whoever started us may have closed what we print to
+    sys.stdout = sys.stdout or Path(os.devnull).open("w")  # noqa: SIM115  it goes with the process
+    sys.stderr = sys.stderr or Path(os.devnull).open("w")  # noqa: SIM115  it goes with the process
     # what one command makes is hardly ever garbage in circles; to look for it took a draft a fourteenth of its time
     gc.set_threshold(50_000)
     before = signal.signal(signal.SIGINT, interrupted)

@@ -231,7 +231,7 @@ def show_error(error: BaseException, wants_json: bool) -> int:
     if isinstance(error, OSError) and not isinstance(error, MudanzaError):
         error = OutsideError(
             f"{error.strerror or error}.",
-            place=Place(str(error.filename or "")),
+            place=Place(str(error.filename or "standard output, or a temporary file")),
             hint="Mend it and run again.",
         )
     if isinstance(error, MemoryError):

@@ -114,13 +114,30 @@ def _placed() -> list[str]:
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command (that of the process, if none is given) and give its exit status."""
-    given = list(sys.argv[1:] if arguments is None else arguments)
+    try:
+        status = _run(list(sys.argv[1:] if arguments is None else arguments))
+        sys.stdout.flush()
+        return status
+    except OSError as error:
+        # what is left to be printed goes nowhere
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        if isinstance(error, BrokenPipeError):
+            # the reader of our output went away, as `| head` does
+            return 0
+        click.echo(
+            f"error: standard output takes nothing more: {error.strerror}.\n  What the command wrote into files stands. Print to another place, and look with `mudanza ledger`.",
+            err=True,
+        )
+        return 3
+
+
+def _run(given: list[str]) -> int:
+    """Run one command. Raises OSError where its output cannot be printed."""
     wants_json = "--json" in given
     _end_like_ctrl_c()
     placed_before = len(_placed())
     try:
         status = cli.main(given, prog_name="mudanza", standalone_mode=False)
-        sys.stdout.flush()
         return status if isinstance(status, int) else 0
     except click.exceptions.Exit as stop:
         return stop.exit_code
@@ -138,11 +155,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
             document(error_shape(MudanzaError(error.format_message())))
         return error.exit_code
-    except BrokenPipeError:
-        # the reader of our output went away, as `| head` does
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
-    except SystemExit:
+    except (BrokenPipeError, SystemExit):
         raise
     # a panic of the engine below is no Exception
     except BaseException as error:

@@ -33,10 +33,12 @@ class Way:
     review: Path | None = None
 
 
-def import_files(lent: Lent, result: LoanReturn, way: Way) -> list[tuple[str, list[str], pl.DataFrame]]:
-    """The import files as the target takes them: one for each action with its word, where the layout has words; or all in one."""
+def import_files(
+    lent: Lent, result: LoanReturn, way: Way, standing: pl.DataFrame
+) -> list[tuple[str, list[str], pl.DataFrame]]:
+    """The import files as the target takes them: one for each action with its word, where the layout has words; or all in one. For `standing` see `change_files`."""
     layout = lent.present_layout
-    made = change_files(lent, result, way.whole_rows)
+    made = change_files(lent, result, way.whole_rows, standing)
     if lent.changed_layout is not None:
         touched = result.outcome.changes["field"].unique(maintain_order=True).to_list()
         if gone := lost(touched, lent.layout, layout):
@@ -67,13 +69,16 @@ def import_files(lent: Lent, result: LoanReturn, way: Way) -> list[tuple[str, li
     return [("import", titles, pl.concat(parts)), *((name, *whole[name]) for name in whole if name.startswith("undo-"))]
 
 
-def change_files(lent: Lent, result: LoanReturn, whole_rows: bool) -> list[tuple[str, list[str], pl.DataFrame]]:
-    """The import files: what each is called, its columns and rows."""
+def change_files(
+    lent: Lent, result: LoanReturn, whole_rows: bool, standing: pl.DataFrame
+) -> list[tuple[str, list[str], pl.DataFrame]]:
+    """The import files: what each is called, its columns and rows. `standing` are the lent records as they stand by now, from which the cells come that nobody edited."""
     key_titles = [f.title for f in lent.keys]
     touched = result.outcome.changes["field"].unique().to_list()
     all_titles = [f.title for f in lent.layout.fields]
     columns = [t for t in all_titles if t in key_titles or whole_rows or t in touched]
-    touched_rows = lent.before.filter(pl.col(KEY).is_in(result.outcome.changes["key"].implode()))
+    touched_rows = standing.filter(pl.col(KEY).is_in(result.outcome.changes["key"].implode()))
+    going = standing.filter(pl.col(KEY).is_in(result.outcome.removals[KEY].implode()))
     new = with_changes(touched_rows, result.outcome.changes)
     # where a conflict was settled, it was not as it was lent
     old = with_changes(touched_rows, result.outcome.changes.with_columns(pl.col("before").alias("after")))
@@ -85,10 +90,10 @@ def change_files(lent: Lent, result: LoanReturn, whole_rows: bool) -> list[tuple
     return [
         ("changes", columns, new),
         ("additions", added, additions),
-        ("removals", key_titles, result.outcome.removals),
+        ("removals", key_titles, going),
         ("undo-changes", columns, old),
         ("undo-additions", key_titles, keyed),
-        ("undo-removals", all_titles, result.outcome.removals),
+        ("undo-removals", all_titles, going),
     ]
 
 

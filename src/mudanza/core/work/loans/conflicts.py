@@ -10,7 +10,7 @@ import polars as pl
 from mudanza.core.findings.finding import Finding
 from mudanza.core.state.loans import RECORD, REMOVED
 from mudanza.core.values.row_columns import INNER
-from mudanza.core.work.loans.lent import KEY, Lent, shown_text
+from mudanza.core.work.loans.lent import KEY, Lent, shown_text, with_changes
 from mudanza.core.work.loans.loan_book import REMOVAL
 from mudanza.core.work.loans.wording import WORDS
 
@@ -27,6 +27,7 @@ CHANGES = {
 
 #: which of two values is taken
 RETURNED, PRESENT = "returned", "present"
+_HIT, _THERE_IS = f"{INNER}hit", f"{INNER}there "
 _THERE = {"key": pl.String, "field": pl.String, "before": pl.String, "now": pl.String}
 
 
@@ -57,6 +58,19 @@ class Elsewhere:
     #: what it is called, and whether it is what the target itself holds
     name: str = ""
     of_target: bool = False
+
+    def standing(self, records: pl.DataFrame) -> pl.DataFrame:
+        """Lent records as they stand by now: what a change set writes of cells that nobody edited."""
+        if self.now is None:
+            cells = self.accepted.filter(pl.col("field").is_in(records.columns))
+            return with_changes(records, cells.select("key", "field", pl.col("value").alias("after")))
+        titles = [name for name in records.columns if name in self.now.columns and not name.startswith((INNER, "#"))]
+        there = self.now.select(
+            KEY, pl.lit(True).alias(_HIT), *(pl.col(title).alias(_THERE_IS + title) for title in titles)
+        )
+        beside = records.join(there, on=KEY, how="left", maintain_order="left")
+        now = [pl.when(_HIT).then(_THERE_IS + title).otherwise(title).alias(title) for title in titles]
+        return beside.with_columns(now).select(records.columns)
 
 
 def conflicts_of(lent: Lent, cells: pl.DataFrame, removals: pl.DataFrame, elsewhere: Elsewhere) -> list[Conflict]:

@@ -96,8 +96,10 @@ def receive(
         decisions = replace(decisions, fields=frozenset(lent.layout.field_named(one).title for one in decisions.fields))
     if decisions is not None:
         answers = answers_with(answers, decisions)
-    known = beside is not None and beside[0] is lent
-    elsewhere = beside[1] if beside is not None and known else what_happened(move, ledger, lent, answers.current)
+    if beside is not None and beside[0] is lent:
+        elsewhere = beside[1]
+    else:
+        elsewhere = what_happened(move, ledger, lent, answers.current)
     result = _compared(lent, opened, shown, elsewhere, answers)
     if decisions is not None:
         result = decided(result, decisions)
@@ -106,7 +108,9 @@ def receive(
         result = replace(result, review=review)
     if not accept or result.blocked is not None:
         return result
-    return _accept(move, ledger, lent, result, digest_of(path, shown), way, seen)
+    touched = [result.outcome.changes["key"], result.outcome.removals[KEY]]
+    standing = elsewhere.standing(lent.before.filter(pl.col(KEY).is_in(pl.concat(touched).implode())))
+    return _accept(move, ledger, lent, result, digest_of(path, shown), way, seen, standing)
 
 
 def _read_beside(
@@ -181,7 +185,14 @@ def _compared(lent: Lent, opened: Opened, shown: str, elsewhere: Elsewhere, answ
 
 
 def _accept(
-    move: Move, ledger: Ledger, lent: Lent, result: LoanReturn, came: Digest, way: Way, seen: int
+    move: Move,
+    ledger: Ledger,
+    lent: Lent,
+    result: LoanReturn,
+    came: Digest,
+    way: Way,
+    seen: int,
+    standing: pl.DataFrame,
 ) -> LoanReturn:
     """Write the change set, what would undo it, and the rows held back; note in the ledger what was accepted. While rows are held back the loan stays out."""
     run = ledger.begin(RECEIVE, lent.id)
@@ -207,7 +218,7 @@ def _accept(
             )
         if corrects is not None and result.outcome.changes.height:
             written.append(corrected_rows(move, outputs, lent, corrects, result.outcome.changes))
-        for name, titles, rows in import_files(lent, result, way) if corrects is None else ():
+        for name, titles, rows in import_files(lent, result, way, standing) if corrects is None else ():
             if rows.height:
                 written += for_import(
                     outputs, folder / f"{name}{lent.present_layout.form.ending}", lent.present_layout, titles, rows
@@ -237,7 +248,7 @@ def _accept(
             back=result.held == 0 and not result.waiting and not result.conflicts,
         )
         if corrects is None:
-            _keep(ledger, run, lent, result, way.whole_rows)
+            _keep(ledger, run, lent, result, way.whole_rows, standing)
         counts = {
             "read": result.rows,
             "changed": result.outcome.changes["key"].n_unique(),
@@ -262,9 +273,11 @@ def _corrections(move: Move, outputs: Outputs, lent: Lent, result: LoanReturn, w
     return outputs.create_text(path, text)
 
 
-def _keep(ledger: Ledger, run: int, lent: Lent, result: LoanReturn, whole_rows: bool) -> None:
+def _keep(ledger: Ledger, run: int, lent: Lent, result: LoanReturn, whole_rows: bool, standing: pl.DataFrame) -> None:
     """Keep what the import files say of each record, for when they are handed over."""
-    (_, columns, changes), (_, added, additions), (_, _, removals), *_ = change_files(lent, result, whole_rows)
+    (_, columns, changes), (_, added, additions), (_, _, removals), *_ = change_files(
+        lent, result, whole_rows, standing
+    )
     if changes.height or additions.height or removals.height:
         named = additions.filter(pl.col(KEY).is_not_null())
         keep_change_set(
