@@ -89,6 +89,7 @@ def main() -> None:
         "build, by hand in Polars": ([python, str(HERE / "by_hand_polars.py"), source, str(DATA / "polars.csv")], None),
         "build again, all identifiers known": ([MUDANZA, "-C", str(move), "build", "owners"], None),
         "check": ([MUDANZA, "-C", str(move), "check", "out/owners.csv", "--layout", "owners"], None),
+        "check, by hand in Polars, counts only": ([python, str(HERE / "by_hand_check.py"), out], None),
         "bare copy of the checked file": ([python, "-c", BARE_COPY, out, str(DATA / "copy.csv")], None),
         "survey": ([MUDANZA, "survey", source], None),
         "bare read with distinct counts": ([python, "-c", BARE_DISTINCT, source], None),
@@ -122,6 +123,7 @@ def main() -> None:
         ("build / by hand in Polars", "build", "build, by hand in Polars", "at most 1.5"),
         ("by hand in pandas / build", "build, by hand in pandas", "build", "at least 5"),
         ("check / bare copy", "check", "bare copy of the checked file", "at most 1.5"),
+        ("check / by hand in Polars, counts only", "check", "check, by hand in Polars, counts only", ""),
         ("survey / bare read with distinct counts", "survey", "bare read with distinct counts", "at most 3"),
         ('--help / python -c "import click"', "--help", 'python -c "import click"', "at most 1.5"),
     ]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import re
 import zipfile
 from pathlib import Path
 from typing import Any
@@ -16,8 +17,10 @@ from hypothesis import strategies as st
 from conftest import layout_json, program
 from mudanza.core.findings.codes import CODES
 from mudanza.core.layouts.csvw import read_layout
+from mudanza.core.sources import cells as looking
 from mudanza.core.sources.cell_refs import cell_refs, with_usual_quotes
 from mudanza.core.sources.cells import column_letters
+from mudanza.core.sources.far_cells import without_far_cells
 from mudanza.core.work.check import check
 from test_reading import book
 
@@ -260,9 +263,45 @@ def test_many_fields_that_take_the_same_are_asked_as_each_by_itself(
     layout = read_layout(tmp_path / "l.json")
     each = check(tmp_path / f"f.{ending}", layout).findings
     monkeypatch.setattr(asking, "_MANY", 4)
+    assert [len(group) for group in asking._alike(layout.fields)[1]] == [12]
     together = check(tmp_path / f"f.{ending}", layout).findings
     assert each.height > 60 and each.sort(each.columns).equals(together.sort(each.columns))
     # in the order of the file, row by row, and of what is asked together, field by field
     asked = together.filter(pl.col("code").str.starts_with("value.") & pl.col("field").str.starts_with("n"))
     place = pl.col("field").replace_strict({name: at for at, name in enumerate(names)}, return_dtype=pl.Int64)
     assert asked.equals(asked.sort("line", place, maintain_order=True))
+
+
+def test_markup_is_cut_between_rows_wherever_its_pieces_end(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Also where texts have the ends of tags in them, or tags have prefixes: formulas, errors and merged areas are told, and far cells taken out."""
+    made = xlsxwriter.Workbook(str(tmp_path / "w.xlsx"))
+    sheet = made.add_worksheet("S")
+    sheet.write_row(0, 0, ["a", "b"])
+    for row in range(1, 60):
+        sheet.write_row(row, 0, ["arrow> row> :row>", row])
+    sheet.write_formula(30, 1, "=1+1", value=2)
+    sheet.write_formula(31, 1, "=1/0", value="#DIV/0!")
+    sheet.merge_range(40, 0, 42, 0, "x")
+    sheet.write(1_000_000, 16_000, "far")
+    made.close()
+    raw = tmp_path / "raw.xlsx"
+    with zipfile.ZipFile(tmp_path / "w.xlsx") as old, zipfile.ZipFile(raw, "w") as new:
+        for name in old.namelist():
+            # as some programs write it: ends of tags in texts stand as they are
+            new.writestr(name, old.read(name).replace(b"&gt;", b">"))
+    prefixed = tmp_path / "prefixed.xlsx"
+    with zipfile.ZipFile(raw) as old, zipfile.ZipFile(prefixed, "w") as new:
+        for name in old.namelist():
+            part = old.read(name)
+            if "worksheets/sheet" in name:
+                part = re.sub(rb"<(/?)([a-zA-Z])", rb"<\1x:\2", part).replace(b"xmlns=", b"xmlns:x=")
+            new.writestr(name, part)
+    for path in (raw, prefixed):
+        seen = []
+        for size in (37, 300, 1 << 20):
+            monkeypatch.setattr(looking, "_PIECE", size)
+            cells = looking.look_at_cells(path, "xlsx", "S")
+            far = without_far_cells(path, "xlsx", path)
+            seen.append((cells.formulas, cells.errors, cells.merged, far.cells))
+        assert seen[0] == seen[1] == seen[2]
+        assert seen[0] == ([(30, 1), (31, 1)], {(31, 1): "#DIV/0!"}, [(40, 0, 42, 0)], {"S": ["WQK1000001"]}), path.name

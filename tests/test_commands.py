@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -254,3 +255,28 @@ def test_how_far_a_build_is(move: Path, monkeypatch: pytest.MonkeyPatch) -> None
         while "people" not in shown.getvalue():
             tell(Progress("building people", 30_000, 0.5))
     assert all(words in shown.getvalue() for words in ("building people", "30,000 rows, 50%, about 1 s left"))
+
+
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="needs /dev/full")
+@pytest.mark.parametrize("words", [["ledger", "--json"], ["nonsense", "--json"], ["ledger"], ["--help"]])
+def test_where_nothing_can_be_printed_it_is_told_without_a_trace(move: Path, words: list[str]) -> None:
+    with Path("/dev/full").open("w") as full:
+        ended = subprocess.run(
+            [installed(), *words], cwd=move, stdout=full, stderr=subprocess.PIPE, text=True, check=False
+        )
+    assert ended.returncode == 3 and "Traceback" not in ended.stderr and "standard output" in ended.stderr
+    closed = subprocess.run(
+        ["sh", "-c", '"$0" "$@" >&-', installed(), *words], cwd=move, capture_output=True, text=True, check=False
+    )
+    assert closed.returncode == (2 if words[0] == "nonsense" else 0) and "Traceback" not in closed.stderr
+
+
+def test_a_process_that_ends_at_once_has_written_all_and_leaves_nothing_behind(move: Path, tmp_path: Path) -> None:
+    """Temporary folders go, output that is piped is whole, and the status is the command's."""
+    (tmp_path / "t").mkdir()
+    environment = {**os.environ, "TMPDIR": str(tmp_path / "t")}
+    rows = (move / "incoming/a.csv").read_bytes()
+    command = [installed(), "check", "-", "--layout", "people", "--json"]
+    ended = subprocess.run(command, cwd=move, env=environment, input=rows, capture_output=True, check=False)
+    assert ended.returncode == 1 and json.loads(ended.stdout)["findings"]
+    assert list((tmp_path / "t").iterdir()) == []

@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 
 from conftest import alone, layout_json, program
 from mudanza.core.documents.errors import SourceError
-from mudanza.core.sources.cells import with_zeros, zeros_of
+from mudanza.core.sources.cells import look_at_cells, with_zeros, zeros_of
 from mudanza.core.sources.opening import files_of, open_source, parts, recognise
 from mudanza.core.sources.reader import ReadOptions, lazy_rows
 from mudanza.core.sources.settings import said_options
@@ -198,7 +198,7 @@ def test_other_kinds_of_workbook_are_read_alike(tmp_path: Path, kind: str) -> No
     assert headings[:3] == ("Client No", "Client Zip", "Visit Day")
     # the office computes the formulas anew, and xls keeps no long numbers apart
     assert [(*r[:3], r[5], r[7]) for r in rows] == [(*r[:3], r[5], r[7]) for r in WORKBOOK_ROWS]
-    assert {"cell.error", "cell.merged"} <= {c for c, *_ in noticed}
+    assert {"cell.error", "cell.merged", "cell.formula"} <= {c for c, *_ in noticed}
 
 
 def test_formulas_without_values_and_both_date_systems(tmp_path: Path) -> None:
@@ -799,3 +799,28 @@ def test_files_that_nobody_here_wrote() -> None:
         assert body == expected or list(headings) == [" ".join(h.split()) for h in expected[0]]
         seen += 1
     assert seen >= 3
+
+
+def test_a_note_beside_a_number_of_ods_hides_no_zeros(tmp_path: Path) -> None:
+    spaces = " ".join(
+        f'xmlns:{one}="urn:oasis:names:tc:opendocument:xmlns:{one}:1.0"' for one in ("office", "table", "text")
+    )
+    number = '<number min-integer-digits="5"/>'
+    rows = [
+        "<text:p>Zip</text:p>",
+        *(f'<office:annotation><text:p>{note}</text:p></office:annotation><text:p>0{zip_}</text:p>' for zip_, note in ((4710, "look 7"), (4711, ""))),
+    ]  # fmt: skip
+    cells = [
+        f'<table:table-row><table:table-cell {said}>{row}</table:table-cell></table:table-row>'
+        for row, said in zip(rows, ('office:value-type="string"', 'office:value-type="float" office:value="4710"', 'office:value-type="float" office:value="4711"'), strict=True)
+    ]  # fmt: skip
+    content = (
+        f'<office:document-content {spaces}><office:body><office:spreadsheet><table:table table:name="S">{"".join(cells)}'
+        f"</table:table></office:spreadsheet></office:body>{number}</office:document-content>"
+    )
+    kind = "application/vnd.oasis.opendocument.spreadsheet"
+    manifest = '<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"/>'
+    with zipfile.ZipFile(tmp_path / "w.ods", "w") as archive:
+        for name, text in (("mimetype", kind), ("META-INF/manifest.xml", manifest), ("content.xml", content)):
+            archive.writestr(name, text)
+    assert look_at_cells(tmp_path / "w.ods", "ods", "S").shown == {(1, 0): "04710", (2, 0): "04711"}

@@ -14,11 +14,13 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import polars as pl
 import pytest
 from openpyxl import load_workbook
 from openpyxl.comments import Comment
 
 from conftest import alone, edit, layout_json, make_move, program
+from mudanza.core.work.loans.faulty import faulty_cells
 
 
 @pytest.fixture(scope="session")
@@ -1005,3 +1007,32 @@ def test_what_undoes_a_removal_is_what_stood_there(lent: Path) -> None:
     cells(lent / "two.xlsx", {"G5": "remove"})
     program("receive", "two.xlsx", "--accept", "--prefer", "returned", cwd=lent, status=0)
     assert table(next(lent.glob("loans/*/undo-removals.csv")))[0]["Paid"] == "3,00"
+
+
+def test_a_file_whose_first_record_is_of_another_loan_is_still_of_the_one_that_most_are_of(lent: Path) -> None:
+    """What stands at its beginning is read beside it in advance, and believed only where the whole says so."""
+    for name in ("one", "two"):
+        program("lend", "people", "--to", f"{name}.csv", cwd=lent, status=0)
+    strange = (lent / "one.csv").read_text(encoding="utf-8-sig").splitlines()[1]
+    heading, first, *others = (lent / "two.csv").read_text(encoding="utf-8-sig").splitlines()
+    assert strange.split(",")[0] == first.split(",")[0] == "P001"
+    others[0] = others[0].replace(",Rui,", ",Ruy,")
+    (lent / "back.csv").write_text("\n".join([heading, strange, *others]) + "\n", encoding="utf-8")
+    document = program("receive", "back.csv", "--json", cwd=lent, status=1).json
+    assert document["loan"] == others[0].rpartition(",")[2].split(":")[0]
+    assert [(one["key"], one["after"]) for one in document["changes"]] == [("P002", "Ruy")]
+    assert "loan.foreign-row" in [one["code"] for one in document["findings"]]
+
+
+def test_which_cells_were_lent_to_be_corrected() -> None:
+    rows = pl.DataFrame(
+        {
+            "why": ['Paid "x" [code: a number]', "read.ragged", 'Born "1" [code: a date]; Name (blank) [code]'],
+            "Paid": ["x", "2", "3"],
+            "Born": ["x y", None, "1"],
+            "Name": ["Ana", "Rui", None],
+        }
+    )
+    found = faulty_cells(rows, pl.col("why"), {one: pl.col(one) for one in ("Paid", "Born", "Name")})
+    # what is quoted; all of a record of which nothing is; what is blank
+    assert found.rows() == [(True, False, False), (True, True, True), (False, True, True)]

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import csv
 import json
+import sqlite3
 import subprocess
 import sys
+from contextlib import closing
 from datetime import date, datetime, time
 from pathlib import Path
 from typing import Any
@@ -553,3 +555,24 @@ def test_standard_input_other_formats_and_the_layout_that_was_meant(move: Path) 
     (move / "f.csv").write_text(head.replace("Code", "Сode") + "P001;Ana;;;;\n")
     (similar,) = program("check", "f.csv", "--layout", "people", "--json", cwd=move, status=1).json["findings"]
     assert "cyrillic capital letter es (U+0421)" in similar["rule"]
+
+
+def test_a_field_list_that_was_lent_before_there_were_labels_is_taken_back(school: Path) -> None:
+    (school / "layouts").mkdir()
+    (school / "layouts/pets.json").write_text(layout_json([{"name": "code", "titles": "Code"}], primaryKey="code"))
+    program("layout", "lend", "pets", "--to", "lent.xlsx", cwd=school, status=0)
+    with closing(sqlite3.connect(school / ".mudanza/ledger.sqlite")) as ledger, ledger:
+        ((detail,),) = ledger.execute("SELECT detail FROM loans").fetchall()
+        noted = json.loads(detail)
+        for row in noted["rows"]:
+            del row["Label"]
+        ledger.execute("UPDATE loans SET detail = ?", (json.dumps(noted),))
+    book = openpyxl.load_workbook(school / "lent.xlsx")
+    sheet = book.worksheets[0]
+    sheet.delete_cols(next(cell.column for cell in sheet[2] if cell.value == "Label"))
+    places = {cell.value: cell.column for cell in sheet[2]}
+    sheet.cell(3, places["Length"]).value = 8
+    sheet.cell(4, places["Field"]).value = "chip"
+    book.save(school / "back.xlsx")
+    back = program("receive", "back.xlsx", "--json", cwd=school, status=0).json
+    assert ([(one["field"], one["what"]) for one in back["changes"]], back["added"]) == ([("code", "Length")], ["chip"])

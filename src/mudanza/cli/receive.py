@@ -150,12 +150,10 @@ def _names(names: str | None) -> frozenset[str]:
 
 def _record(result: LoanReturn, key: str) -> str:
     """A record as people know it: by its key, or by the row of the source that was held back."""
-    from mudanza.core.work.loans.lent import OF_HELD_BACK, key_parts
+    from mudanza.core.work.loans.lent import is_of_held_back, key_parts, shown_text
 
     parts = key_parts(key)
-    return (
-        f"{parts[1]} row {parts[2]}" if result.subject.endswith(OF_HELD_BACK) and len(parts) > 2 else ", ".join(parts)
-    )
+    return f"{parts[1]} row {parts[2]}" if is_of_held_back(result.subject) and len(parts) > 2 else shown_text(key)
 
 
 def _show(result: LoanReturn, accept: bool) -> None:

@@ -57,6 +57,8 @@ class Compiler:
     compared: dict[str, set[str]] = field(default_factory=dict)
     #: the inner columns that flows ask for, which are known of rows before anything is made of them
     facts: set[str] = field(default_factory=set)
+    #: the typed fields that have columns for headings, where both can be asked: name and kind
+    headed: Mapping[str, tuple[str, Kind]] = field(default_factory=dict)
     #: where it is asked for, each value on the way to a field
     watched: list[Watched] | None = None
 

@@ -81,7 +81,12 @@ class Conditions:
             elif other.kind not in (kind, Kind.BLANK):
                 told = node.subject if kind is Kind.TEXT else where
                 column = told.name if isinstance(told, nodes.Reference) else None
-                hint = comparison_hint(kind, other.kind, column, told.value if isinstance(told, nodes.Text) else None)
+                quoted = told.value if isinstance(told, nodes.Text) else None
+                typed, of = self.compiler.headed.get(column or "", ("", Kind.TEXT))
+                hint = comparison_hint(kind, other.kind, column, quoted)
+                if of in (kind, other.kind) and of is not Kind.TEXT:
+                    # a heading is a text, whatever the layout makes of it; its field is what it is
+                    hint = f"Ask {{@{typed}}}, which is a {of}."
                 raise self.fail(where, f"a {kind} is compared with a {other.kind}.", hint)
             elif other.kind is Kind.BLANK and node.word in ("=", "!="):
                 raise self.fail(where, "nothing equals blank here.", "Write `is blank` or `is not blank`.")

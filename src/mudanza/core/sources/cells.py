@@ -275,10 +275,31 @@ def _zero_styles(archive: zipfile.ZipFile) -> dict[int, str]:
 
 _TABLE = "{urn:oasis:names:tc:opendocument:xmlns:table:1.0}"
 _OFFICE = "{urn:oasis:names:tc:opendocument:xmlns:office:1.0}"
+_TEXT = "{urn:oasis:names:tc:opendocument:xmlns:text:1.0}"
 _OWN_CELL = re.compile(r"\[\.([$A-Z0-9:.]+)\]")
 _ODS_SIGNS = re.compile(
     rb'table:formula=|-spanned="(?:[2-9]|1\d)|value-type="error"|min-integer-digits="(?:[2-9]|1\d)|office:value="-?\d{16,}'
 )
+
+
+def cells_of_ods(path: Path) -> Iterator[tuple[str, int, int, Any]]:
+    """The cells of an ODS file as it writes them: the sheet, row and column from 0, and the element. One that stands for several like it comes once."""
+    with zipfile.ZipFile(path) as archive, archive.open("content.xml") as body:
+        sheet, row, column = "", 0, 0
+        for event, node in ElementTree.iterparse(body, ("start", "end")):
+            name, ends = node.tag, event == "end"
+            if name == f"{_TABLE}table":
+                sheet, row = node.get(f"{_TABLE}name", ""), 0
+                if ends:
+                    node.clear()
+            elif name == f"{_TABLE}table-row":
+                column = 0
+                if ends:
+                    row += int(node.get(f"{_TABLE}number-rows-repeated", 1))
+                    node.clear()
+            elif ends and name in (f"{_TABLE}table-cell", f"{_TABLE}covered-table-cell"):
+                yield sheet, row, column, node
+                column += int(node.get(f"{_TABLE}number-columns-repeated", 1))
 
 
 def _ods(path: Path, sheet: str) -> Cells:
@@ -286,24 +307,9 @@ def _ods(path: Path, sheet: str) -> Cells:
     with zipfile.ZipFile(path) as archive:
         if not _ODS_SIGNS.search(archive.read("content.xml")):
             return found
-        with archive.open("content.xml") as body:
-            row = column = 0
-            inside = False
-            for event, node in ElementTree.iterparse(body, ("start", "end")):
-                name = node.tag
-                if name == f"{_TABLE}table":
-                    inside = event == "start" and node.get(f"{_TABLE}name") == sheet
-                    row = 0
-                    if event == "end":
-                        node.clear()
-                elif inside and name == f"{_TABLE}table-row":
-                    column = 0
-                    if event == "end":
-                        row += int(node.get(f"{_TABLE}number-rows-repeated", 1))
-                        node.clear()
-                elif inside and event == "end" and name in (f"{_TABLE}table-cell", f"{_TABLE}covered-table-cell"):
-                    _ods_cell(found, node, row, column)
-                    column += int(node.get(f"{_TABLE}number-columns-repeated", 1))
+    for name, row, column, cell in cells_of_ods(path):
+        if name == sheet:
+            _ods_cell(found, cell, row, column)
     return found
 
 
@@ -311,7 +317,8 @@ def _ods_cell(found: Cells, node: Any, row: int, column: int) -> None:
     spot = (row, column)
     kind = node.get(f"{_OFFICE}value-type")
     value = node.get(f"{_OFFICE}value")
-    shown = "".join(node.itertext())
+    # without what is noted beside it
+    shown = "".join(text for line in node.findall(f"{_TEXT}p") for text in line.itertext())
     if any(key.endswith("}value-type") and text == "error" for key, text in node.attrib.items()):
         found.errors[spot] = shown or "#ERR"
     if (formula := node.get(f"{_TABLE}formula")) is not None:

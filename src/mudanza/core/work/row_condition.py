@@ -41,15 +41,14 @@ class RowCondition:
             return Value(fields[name].kind, fields[name].type.read(filled))
 
         self._stages = Stages()
-        compiler = Compiler([*headings], without_tables(as_of, parameters), self._stages, typed, [*fields])
+        headed = {one.title: (one.name, one.kind) for one in fields.values() if one.is_typed}
+        around = without_tables(as_of, parameters)
+        compiler = Compiler([*headings], around, self._stages, typed, [*fields], headed=headed)
         try:
             self._value = compiler.condition(text, parse_condition(text), None)
         except LanguageError as error:
             place = error.place or Place()
-            # a heading is a text, whatever the layout makes of it; its field is what it is
-            asked = [one for one in fields.values() if one.is_typed and f"({{{one.title}}} -> " in (error.hint or "")]
-            hint = f"Ask {{@{asked[0].name}}}, which is a {asked[0].kind}." if asked else error.hint
-            raise LanguageError(error.what, place=replace(place, key=KEY), hint=hint) from None
+            raise LanguageError(error.what, place=replace(place, key=KEY), hint=error.hint) from None
         #: the columns that it looks at
         self.used = frozenset(compiler.used) | {fields[name].title for name in fields if f"@{name}" in text}
 

@@ -137,14 +137,17 @@ def receive_layout(
     metadata = copy.deepcopy(read_json(before.decode("utf-8-sig"), target).content)
     columns = metadata["tableSchema"]["columns"]
     by_name = {one.name: (one, columns[number]) for number, one in enumerate(layout.fields)}
-    lent = {row["Field"]: row for row in detail["rows"]}
+    # earlier versions lent lists with fewer columns
+    titles = [one for one in _TITLES if all(one in row for row in detail["rows"])]
+    lent = {row["Field"]: dict.fromkeys(_TITLES, "") | row for row in detail["rows"]}
     changes: list[tuple[str, str, str, str]] = []
     wrong: list[WrongCell] = []
     added: list[str] = []
     seen = set()
-    for row in read_sheet(path, name, _TITLES, shown):
+    for row in read_sheet(path, name, titles, shown):
         wrong += row.wrong
-        texts = {title: "" if title in row.formulas else text for title, text in row.texts.items()}
+        texts = dict.fromkeys(_TITLES, "")
+        texts |= {title: "" if title in row.formulas else text for title, text in row.texts.items()}
         field_name = texts["Field"]
         if field_name in by_name and field_name in lent:
             seen.add(field_name)

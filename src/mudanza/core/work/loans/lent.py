@@ -65,7 +65,7 @@ class Lent:
     @property
     def held_back(self) -> bool:
         """Whether they are records that a build held back, lent to be corrected."""
-        return self.subject.endswith(OF_HELD_BACK)
+        return is_of_held_back(self.subject)
 
     @property
     def keys(self) -> list[Field]:
@@ -179,6 +179,11 @@ def keyed(rows: pl.DataFrame, keys: list[Field]) -> pl.DataFrame:
     parts = [pl.col(f.title).str.strip_chars() for f in keys]
     filled = pl.all_horizontal([part.is_not_null() for part in parts])
     return rows.with_columns(pl.when(filled).then(key_text(parts)).alias(KEY))
+
+
+def is_of_held_back(subject: str) -> bool:
+    """Whether what was lent under a name are records that a build held back."""
+    return subject.endswith(OF_HELD_BACK)
 
 
 def shown_text(key: str) -> str:

@@ -2,25 +2,23 @@
 
 from __future__ import annotations
 
-import io
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 from xml.etree.ElementTree import ParseError
 
-from defusedxml import DefusedXmlException, ElementTree
+from defusedxml import DefusedXmlException
 
-from mudanza.core.sources.cells import column_letters
+from mudanza.core.sources.cells import cells_of_ods, column_letters
 from mudanza.core.sources.cells_xls import book_of_xls
+from mudanza.core.work.loans.returned.small_parts import elements_of
 
 #: who wrote a note (blank if it does not say), the cell, and the note
 Note = tuple[str, str, str]
 
 _OFFICE = "{urn:oasis:names:tc:opendocument:xmlns:office:1.0}"
-_TABLE = "{urn:oasis:names:tc:opendocument:xmlns:table:1.0}"
 _TEXT = "{urn:oasis:names:tc:opendocument:xmlns:text:1.0}"
-_CELLS = (f"{_TABLE}table-cell", f"{_TABLE}covered-table-cell")
 #: the author that stands for a conversation in the older kind of notes
 _CONVERSATION = "tc="
 
@@ -32,15 +30,6 @@ def notes_of(path: Path, kind: str) -> list[Note]:
         return []
     try:
         return [(by.strip(), cell, text.strip()) for by, cell, text in reader(path) if text.strip()]
-    except (KeyError, zipfile.BadZipFile, ParseError, DefusedXmlException, ValueError):
-        return []
-
-
-def elements_of(path: Path, part: str) -> list[Any]:
-    """All elements of a part of an archive; none, if it is missing or damaged."""
-    try:
-        with zipfile.ZipFile(path) as archive:
-            return list(ElementTree.fromstring(archive.read(part)).iter())
     except (KeyError, zipfile.BadZipFile, ParseError, DefusedXmlException, ValueError):
         return []
 
@@ -75,25 +64,13 @@ def _of_xlsx(path: Path) -> Iterator[Note]:
 def _of_ods(path: Path) -> Iterator[Note]:
     """Annotations (OpenDocument 1.3, part 3, section 14.1)."""
     with zipfile.ZipFile(path) as archive:
-        content = archive.read("content.xml")
-    if b"office:annotation" not in content:
-        return
-    row = column = 0
-    for event, element in ElementTree.iterparse(io.BytesIO(content), ("start", "end")):
-        begins = event == "start"
-        if element.tag == f"{_TABLE}table" and begins:
-            row = 0
-        elif element.tag == f"{_TABLE}table-row":
-            column = 0
-            if not begins:
-                row += int(element.get(f"{_TABLE}number-rows-repeated", 1))
-                element.clear()
-        elif element.tag in _CELLS and not begins:
-            for note in element.findall(f"{_OFFICE}annotation"):
-                lines = ["".join(line.itertext()) for line in note.iter(f"{_TEXT}p")]
-                by = next((one.text or "" for one in note if _name(one) == "creator"), "")
-                yield by, f"{column_letters(column)}{row + 1}", "\n".join(lines)
-            column += int(element.get(f"{_TABLE}number-columns-repeated", 1))
+        if b"office:annotation" not in archive.read("content.xml"):
+            return
+    for _, row, column, cell in cells_of_ods(path):
+        for note in cell.findall(f"{_OFFICE}annotation"):
+            lines = ["".join(line.itertext()) for line in note.iter(f"{_TEXT}p")]
+            by = next((one.text or "" for one in note if _name(one) == "creator"), "")
+            yield by, f"{column_letters(column)}{row + 1}", "\n".join(lines)
 
 
 def _of_xls(path: Path) -> Iterator[Note]:

@@ -21,12 +21,13 @@ from mudanza.core.sources.workbook import Workbook
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.crosswalks.proposing import fold
 from mudanza.core.work.loans.loan_book import OWN_NAME, SLIP
-from mudanza.core.work.loans.returned.notes import Note, elements_of, notes_of
+from mudanza.core.work.loans.returned.notes import Note, notes_of
+from mudanza.core.work.loans.returned.small_parts import elements_of
 
 _CONSTANT = re.compile('"((?:[^"]|"")*)"')
 _DELIMITERS = ",;\t|"
 #: so far down a heading is looked for, unless so many of a row's cells are headings of loans
-LOOK, _CLEARLY = 200, 0.8
+LOOK, CLEARLY = 200, 0.8
 #: what a damaged row of a text file may be and still be taken apart
 _READABLE = ("read.ragged", "read.undecodable", "read.stray-quote", "read.nul", "read.cut-off")
 
@@ -118,7 +119,7 @@ def _text(path: Path, shown: str, headings: Collection[str]) -> Grid:
             hits = len(known & {fold(cell) for cell in row})
             if hits > best:
                 best, heading, delimiter = hits, line, sign
-            if hits > 1 and hits >= _CLEARLY * len(row):
+            if hits > 1 and hits >= CLEARLY * len(row):
                 break
             line += 1 + sum(cell.count("\n") for cell in row)
     reader = open_source(

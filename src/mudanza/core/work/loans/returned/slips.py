@@ -4,21 +4,19 @@ from __future__ import annotations
 
 import json
 import re
-import zipfile
 from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
-from xml.etree.ElementTree import ParseError
 
 import fastexcel
 import polars as pl
-from defusedxml import DefusedXmlException, ElementTree
 
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.sources.guard import guard_workbook, is_workbook
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.loans.loan_book import MARK, PROPERTY, SLIP
 from mudanza.core.work.loans.returned.opened import Grid, Opened
+from mudanza.core.work.loans.returned.small_parts import elements_of
 
 _LOOK = 60
 _HEAD = 1 << 16
@@ -56,14 +54,9 @@ def read_slip(path: Path) -> str | None:
 
 def _property_of(path: Path) -> str | None:
     """The loan that a workbook's properties name (ISO/IEC 29500-1, section 22.3): told without reading its sheets, or the texts that they share."""
-    with zipfile.ZipFile(path) as archive:
-        if _PROPERTIES not in archive.namelist():
-            return None
-        try:
-            root = ElementTree.fromstring(archive.read(_PROPERTIES))
-        except (ParseError, DefusedXmlException, ValueError):
-            return None
-    return next((one[0].text for one in root if one.get("name") == PROPERTY and len(one)), None)
+    return next(
+        (one[0].text for one in elements_of(path, _PROPERTIES) if one.get("name") == PROPERTY and len(one)), None
+    )
 
 
 def loan_named_in(path: Path) -> str | None:

@@ -14,13 +14,13 @@ from mudanza.core.values.kinds import may_have_blanks
 from mudanza.core.values.row_columns import INNER, LINE
 from mudanza.core.work.crosswalks.proposing import fold
 from mudanza.core.work.loans.loan_book import MARK, MARKS, REMOVAL
-from mudanza.core.work.loans.returned.opened import LOOK, Grid
+from mudanza.core.work.loans.returned.opened import CLEARLY, LOOK, Grid
 from mudanza.core.work.loans.wording import WORDS
 
 #: the column of a returned table in which its rows' marks stand
 MARKED = f"{INNER}mark"
 #: of its headings so many must stand in one row, for it to be theirs
-_LEAST, _CLEARLY = 0.4, 0.8
+_LEAST = 0.4
 _LOOK_FOR_MARKS = 2000
 _REMOVALS = [one.removal for one in WORDS.values()]
 _AT_MIDNIGHT = " 00:00:00"
@@ -121,7 +121,7 @@ def _heading(grid: Grid, expected: Sequence[str]) -> tuple[int, list[str]] | Non
         hits = len(known & {fold(cell) for cell in cells if cell})
         if hits > best:
             best, place, texts = hits, index, cells
-        if hits >= _CLEARLY * len(expected):
+        if hits >= CLEARLY * len(expected):
             break
     return (place, texts) if best >= max(1, _LEAST * (len(expected) - 2)) else None
 
