@@ -13,9 +13,10 @@ from mudanza.core.findings.tally import Tally
 from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.rules import blank_in_file, render
 from mudanza.core.values.kinds import Kind
-from mudanza.core.values.row_columns import INNER, LINE, WHY
+from mudanza.core.values.row_columns import INNER, LINE
 from mudanza.core.work.loans.conflicts import CHANGES, Elsewhere, settle, told_conflict, told_there
 from mudanza.core.work.loans.faulty import faulty_cells
+from mudanza.core.work.loans.held_rows import HELD, rows_held
 from mudanza.core.work.loans.lent import KEY, ROW, WHY_HELD, Lent, keyed, row_mark, shown_text, with_changes
 from mudanza.core.work.loans.loan_book import REMOVAL
 from mudanza.core.work.loans.masks import is_mask, unmasked
@@ -27,10 +28,6 @@ from mudanza.core.work.loans.returned.table import Table, with_columns_found
 from mudanza.core.work.loans.rules_asked import broken_later, broken_rows, broken_rules
 from mudanza.core.work.loans.spoilage.judging import FAULTY, Judged, Told, as_read, judge_columns
 from mudanza.core.work.loans.wording import in_any_language
-
-#: cells that can be accepted by nobody as they stand: line, field, what is there, and why
-_HELD = {"line": pl.Int64, "field": pl.String, "value": pl.String, "why": pl.String}
-
 
 _OF = f"{INNER}line of"
 _REMOVE = in_any_language("remove")
@@ -80,10 +77,12 @@ class _Comparison:
         self._say(*told_there(settled.there, elsewhere, table.shown))
         self._say(*(told_conflict(conflict, table.shown) for conflict in settled.conflicts))
         every = pl.concat([pl.DataFrame(schema=SCHEMA), *self.found])
-        held = pl.concat([pl.DataFrame(schema=_HELD), *self.held])
+        held = pl.concat([pl.DataFrame(schema=HELD), *self.held])
         tally = Tally()
         tally.add(every)
-        held_rows = self._held_rows(rows, unclear, held, every)
+        # of a table that was not understood no row can be put back
+        whole = rows.clear() if table.missing else rows
+        held_rows = rows_held(whole, [f.title for f in lent.fields], unclear, held, every)
         outcome = Outcome(settled.changes, additions, settled.removals, held, held_rows, settled.disputed)
         return LoanReturn(
             lent.id, lent.subject, lent.moment, rows.height, self.opened, outcome, tuple(self.told), settled.conflicts, every, tally.groups(), self.blocked
@@ -346,7 +345,7 @@ class _Comparison:
         tied = rows.filter(pl.col("severity") == "stop").select("line", pl.col("code").alias("why"))
         tied_cells = edits.join(tied.unique("line", maintain_order=True), on="line", maintain_order="left")
         self.held += [
-            bad.select(list(_HELD)),
+            bad.select(list(HELD)),
             tied_cells.select("line", "field", pl.col("after").alias("value"), "why"),
         ]
         sound = edits.join(bad.select("line", "field"), on=["line", "field"], how="anti", maintain_order="left")
@@ -356,22 +355,6 @@ class _Comparison:
         """What rows break of the rules that the layout has got since they were lent."""
         later = self.lent.changed_layout
         return [] if later is None else [broken_later(rows, self.lent.layout, later, self.table)]
-
-    def _held_rows(
-        self, rows: pl.DataFrame, unclear: set[int], held: pl.DataFrame, findings: pl.DataFrame
-    ) -> pl.DataFrame:
-        """Rows of which something is held back, with where they stand, and why."""
-        titles = [f.title for f in self.lent.fields]
-        if self.table.missing:
-            return rows.clear().select(pl.col(LINE).cast(pl.String), pl.lit("").alias(WHY), *titles)
-        stops = findings.filter((pl.col("severity") == "stop") & pl.col("line").is_in(list(unclear)))
-        cells = held.select("line", pl.format("{}: {}", "field", "why").alias(WHY))
-        of_rows = stops.select("line", pl.format("{}: {}", "field", "code").alias(WHY))
-        why = pl.concat([of_rows, cells]).unique(maintain_order=True)
-        why = why.group_by("line", maintain_order=True).agg(pl.col(WHY).str.join("; "))
-        bad = rows.filter(pl.col(LINE).is_in([*unclear, *held["line"]])).select(LINE, *titles)
-        told = bad.join(why, left_on=LINE, right_on="line", how="left", maintain_order="left")
-        return told.select(pl.col(LINE).cast(pl.String), WHY, *titles)
 
 
 def _with_real_values(lent: Lent, rows: pl.DataFrame) -> pl.DataFrame:
