@@ -98,7 +98,7 @@ def program(
     if fresh or not hasattr(os, "fork"):
         command = [installed(), *words]
         ended = subprocess.run(
-            command, cwd=cwd, input=given.encode(), capture_output=True, env=environment, timeout=120, check=False
+            command, cwd=cwd, input=given.encode(), capture_output=True, env=environment, timeout=600, check=False
         )
         result = Ended(ended.returncode, ended.stdout.decode(), ended.stderr.decode())
     else:

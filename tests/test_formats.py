@@ -741,6 +741,7 @@ _SEEDS = {
 
 
 @settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@example(name="l.ndjson", changes=[(0, b"{\0\n", 99)])
 @given(
     name=st.sampled_from([*_SEEDS, "w.xlsx"]),
     changes=st.lists(

@@ -82,7 +82,10 @@ def _has_long_lines(text: TextFile) -> bool:
     """The same for a text whose first line is longer than its head."""
     if "\n" in text.head.strip() or not text.head.lstrip("\ufeff \t\r\n").startswith("{"):
         return False
-    first = [value for _, value, _ in islice(values_of_lines(text), 2)]
+    try:
+        first = [value for _, value, _ in islice(values_of_lines(text), 2)]
+    except NotStreamedError:
+        return False
     return len(first) > 1 and isinstance(first[0], dict)
 
 
