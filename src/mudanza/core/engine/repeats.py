@@ -13,6 +13,9 @@ from mudanza.core.values.hashing import fixed_hash
 #: longer runs are not merged any more: for a moment that takes twice their memory
 _LARGEST_RUN = 1 << 20
 
+#: hashes with the same first bits are told apart by their runs
+_FIRST_BITS = 24
+
 Hashes = npt.NDArray[np.uint64]
 
 
@@ -21,10 +24,13 @@ class HashRuns:
 
     def __init__(self) -> None:
         self._runs: list[Hashes] = []
+        #: which first bits there are: what is not among them need not be looked for in the runs
+        self._begun = np.zeros(1 << _FIRST_BITS, np.bool_)
 
     def hits(self, wanted: Hashes) -> Hashes:
         """Those of `wanted` (sorted: so that memory is walked through once) that are in the set."""
         found = [wanted[:0]]
+        wanted = wanted[self._begun[_first_bits(wanted)]]
         for run in self._runs:
             place = np.minimum(np.searchsorted(run, wanted), len(run) - 1)
             found.append(wanted[run[place] == wanted])
@@ -34,9 +40,14 @@ class HashRuns:
         """Add sorted hashes. Runs of like size are merged, so that there are never more than a few."""
         if not len(hashes):
             return
+        self._begun[_first_bits(hashes)] = True
         while self._runs and len(self._runs[-1]) <= min(2 * len(hashes), _LARGEST_RUN):
             hashes = np.sort(np.concatenate([self._runs.pop(), hashes]))
         self._runs.append(hashes)
+
+
+def _first_bits(hashes: Hashes) -> npt.NDArray[np.int64]:
+    return (hashes >> np.uint64(64 - _FIRST_BITS)).astype(np.int64)
 
 
 def key_hashes(parts: Sequence[pl.Expr]) -> tuple[pl.Expr, pl.Expr]:

@@ -45,12 +45,12 @@ def blank_as_rendered(field: Field, text: pl.Expr) -> pl.Expr:
     return text == field.null[0] if field.null[0] else text.is_null()
 
 
-def same_value(field: Field, text: pl.Expr) -> pl.Expr:
-    """A text that is the same for all ways in which a cell can hold one value; an empty one for a blank.
+def same_value(field: Field, text: pl.Expr, blank: pl.Expr | None = None) -> pl.Expr:
+    """A text that is the same for all ways in which a cell can hold one value; an empty one for a blank. `blank` tells which are, where that is known.
 
     Keys and references are compared by it ("Model for Tabular Data", sections 4.6 and 6.1).
     """
-    blank = blank_in_file(field, text)
+    blank = blank_in_file(field, text) if blank is None else blank
     if field.separator is None:
         return pl.when(~blank).then(field.type.same(text)).otherwise(pl.lit(""))
     parts = parts_of(field, text).list.eval(field.type.same(pl.element())).list.join("\0")

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
+import numpy as np
 import polars as pl
 
 from mudanza.core.documents.errors import Place, SourceError
@@ -17,7 +18,7 @@ from mudanza.core.sources.decoding import BLOCK, share_of, utf8_chunks
 from mudanza.core.sources.headings import Cells, printed_below, records_among, tell_apart
 from mudanza.core.sources.reader import Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
 from mudanza.core.sources.sniff import STAND_IN, TextForm, find_text_form, split_rows
-from mudanza.core.sources.structure import LONGEST_RECORD, Cut, Shape, cut_exactly, cut_quickly
+from mudanza.core.sources.structure import LONGEST_RECORD, Cut, Shape, adds_up, cut_exactly, cut_quickly, whole_lines
 from mudanza.core.values.row_columns import INNER, LINE
 
 _FIRST_BLOCK = 1 << 18
@@ -26,6 +27,16 @@ _MAX_CARRY = 16 * LONGEST_RECORD
 _ESCAPED, _TWICE = b"\x1d", b"\x1c"
 #: The blank column behind a delimiter at the end of every line.
 _BEYOND = f"{INNER}beyond"
+
+
+@dataclass(frozen=True)
+class _Piece:
+    """A block cut into records, the lines before it and the blocks up to it, and its rows if they are parsed."""
+
+    cut: Cut
+    line: int
+    blocks: int
+    rows: pl.DataFrame | None
 
 
 @dataclass(frozen=True)
@@ -97,20 +108,21 @@ class DelimitedFile(WithoutCells):
             self.form.width,
             self.options.comment.encode() if self.options.comment else None,
         )
-        cuts = self._cuts(shape, first=first)
+        pieces = self._pieces(shape, first=first)
         end = self.form.first_line
         # the next block is cut while one is parsed, where parsing leaves room for it
-        for cut, line, blocks in read_ahead(cuts, 1) if self.wanted is not None else cuts:
+        for piece in read_ahead(pieces, 1) if self.wanted is not None else pieces:
+            cut = piece.cut
             if cut.rows or cut.broken or cut.blank_lines:
-                yield replace(self._batch(cut, line + 1, shape), share=share_of(self.form.text, blocks))
-            end = line + cut.passed
+                yield replace(self._batch(piece, shape), share=share_of(self.form.text, piece.blocks))
+            end = piece.line + cut.passed
         if self.form.below:
             below = [(split_rows(text, self.form.delimiter, self.form.quote, 1) or [[]])[0] for text in self.form.below]
             printed = printed_below(below, self.headings, end + 1)
             yield Batch(self._empty(), noticed=frame(self._below(below, end + 1)), printed=printed)
 
-    def _cuts(self, shape: Shape, *, first: bool) -> Iterator[tuple[Cut, int, int]]:
-        """The blocks of the file cut into records, with the line that each begins behind, and how many blocks were read."""
+    def _pieces(self, shape: Shape, *, first: bool) -> Iterator[_Piece]:
+        """The blocks of the file cut into records."""
         line = to_skip = self.form.first_line
         carry = b""
         chunks = self._chunks(_FIRST_BLOCK if first else BLOCK)
@@ -127,8 +139,8 @@ class DelimitedFile(WithoutCells):
             if to_skip:
                 block, to_skip = _skip_lines(block, to_skip)
             if to_skip == 0 and block:
-                cut = self._cut(block, shape, at_end)
-                yield _with_cut_off(cut) if cut_off else cut, line, blocks
+                cut, rows = self._cut(block, shape, at_end)
+                yield _Piece(_with_cut_off(cut) if cut_off else cut, line, blocks, rows)
                 line += cut.passed
                 carry = block[cut.used :]
             else:
@@ -158,14 +170,24 @@ class DelimitedFile(WithoutCells):
     def _empty(self) -> pl.DataFrame:
         return pl.DataFrame(schema={**dict.fromkeys(self.headings, pl.String), LINE: pl.Int64})
 
-    def _cut(self, block: bytes, shape: Shape, at_end: bool) -> Cut:
-        suspect = self.form.text.encoding.startswith(("utf-16", "utf-32")) and b"\xef\xbf\xbd" in block
+    def _cut(self, block: bytes, shape: Shape, at_end: bool) -> tuple[Cut, pl.DataFrame | None]:
+        """The block cut into records, and their rows if they had to be parsed for it."""
+        if self.form.text.encoding.startswith(("utf-16", "utf-32")) and b"\xef\xbf\xbd" in block:
+            return cut_exactly(block, shape, at_end), None
+        body = whole_lines(block, shape)
+        # some columns alone do not tell how many bytes a row has
+        if body and self._columns(body, shape) is None:
+            rows = self._parse(body, shape)
+            if rows is not None and adds_up(body, rows.height, _bytes_held(rows), shape):
+                lines = np.arange(rows.height, dtype=np.int64)
+                return Cut(body, rows.height, lines, (), (), len(body), rows.height), rows
         # a parser that passes over columns does not see rows that have too many
-        cut = None if suspect else cut_quickly(block, shape, at_end, each_row=self.wanted is not None)
-        return cut or cut_exactly(block, shape, at_end)
+        cut = cut_quickly(block, shape, at_end, each_row=self.wanted is not None)
+        return cut or cut_exactly(block, shape, at_end), None
 
-    def _batch(self, cut: Cut, start: int, shape: Shape) -> Batch:
-        rows = self._parse(cut.body, shape)
+    def _batch(self, piece: _Piece, shape: Shape) -> Batch:
+        cut, start = piece.cut, piece.line + 1
+        rows = piece.rows if piece.rows is not None else self._parse(cut.body, shape)
         if rows is None or rows.height != cut.rows:
             # the counts agreed but the parser did not: a record too many for its columns
             cut = cut_exactly(cut.body, shape, True)
@@ -176,6 +198,7 @@ class DelimitedFile(WithoutCells):
                     place=Place(file=str(self.known_as), line=start),
                     hint="Say delimiter= and quote= in the plan's source.",
                 )
+        rows = self._as_meant(rows, cut.body, shape)
         rows = rows.with_columns(pl.Series(LINE, cut.lines + start, dtype=pl.Int64))
         broken = [replace(b, line=b.line + start, text=self._as_it_stands(b.text)) for b in cut.broken]
         if _BEYOND in rows.columns:
@@ -201,22 +224,26 @@ class DelimitedFile(WithoutCells):
         return broken
 
     def _parse(self, body: bytes, shape: Shape) -> pl.DataFrame | None:
+        """The values as they stand; None where the parser refuses them."""
         schema = dict.fromkeys(self.headings, pl.String)
         if shape.columns > len(self.headings):
             schema[_BEYOND] = pl.String
         if not body:
             return pl.DataFrame(schema=schema)
         try:
-            rows = pl.read_csv(
+            return pl.read_csv(
                 body,
                 has_header=False,
                 schema=schema,
                 separator=shape.delimiter.decode(),
                 quote_char=shape.quote.decode() if shape.quote else None,
-                columns=self._wanted_among(schema, body, shape),
+                columns=self._columns(body, shape),
             )
         except pl.exceptions.PolarsError:
             return None
+
+    def _as_meant(self, rows: pl.DataFrame, body: bytes, shape: Shape) -> pl.DataFrame:
+        """Parsed values without what stands in for signs; of empty quotes nothing."""
         text = pl.col(pl.String)
         if shape.delimiter.decode() != self.form.delimiter:
             text = text.str.replace_all(STAND_IN, self.form.delimiter, literal=True)
@@ -231,9 +258,10 @@ class DelimitedFile(WithoutCells):
             rows = rows.with_columns(text)
         return rows
 
-    def _wanted_among(self, schema: Mapping[str, object], body: bytes, shape: Shape) -> list[int] | None:
+    def _columns(self, body: bytes, shape: Shape) -> list[int] | None:
         """The columns to parse, by number, if not all. Among quotes all are, for then only the parser tells how many values a row has."""
-        if self.wanted is None or _BEYOND in schema or (shape.quote is not None and shape.quote in body):
+        beyond = shape.columns > len(self.headings)
+        if self.wanted is None or beyond or (shape.quote is not None and shape.quote in body):
             return None
         # rows need a column to be counted by
         return [self.headings.index(one) for one in self.wanted] or [0]
@@ -282,6 +310,11 @@ def _unescaped(chunks: Iterator[bytes], escape: bytes, quote: bytes, delimiter: 
         ready, keep = whole[: len(whole) - size], whole[len(whole) - size :]
         ready = ready.replace(escape * 2, _TWICE).replace(escape + quote, quote * 2)
         yield ready.replace(escape + delimiter, _ESCAPED).replace(_TWICE, escape)
+
+
+def _bytes_held(rows: pl.DataFrame) -> int:
+    """How many bytes all values have."""
+    return sum(size or 0 for size in rows.select(pl.all().str.len_bytes().sum()).row(0))
 
 
 def _with_cut_off(cut: Cut) -> Cut:

@@ -1,8 +1,10 @@
 """Cutting a block of delimited text into records (RFC 4180), exactly, and at the speed of a byte count.
 
-A block whose counts add up is handed on whole: its delimiters are as many as its rows need, and the parser that
-reads it next refuses rows with too many, so none can have too few; it refuses undecodable bytes as well. Only a
-block in which something is wrong is walked record by record, so that the damaged ones are named and the others kept.
+A block is parsed, and kept as it is if its bytes are just those that its values, their delimiters, quotes and line
+ends need (`adds_up`): a value too few would want one more. Where it is not parsed whole, or has more to it, its
+delimiters must be as many as its rows need (`cut_quickly`); the parser refuses rows with too many, so none can have
+too few, and it refuses undecodable bytes. Only a block in which something is wrong is walked record by record, so
+that the damaged ones are named and the others kept.
 """
 
 from __future__ import annotations
@@ -51,9 +53,39 @@ class Cut:
     passed: int
 
 
+def whole_lines(block: bytes, shape: Shape) -> bytes | None:
+    """The lines of a block up to its last line end; None if it has what a parser does not see as it is meant: of one column it takes quotes anywhere."""
+    return None if shape.columns == 1 or _is_odd(block, shape) else block[: block.rfind(b"\n") + 1]
+
+
+def _is_odd(block: bytes, shape: Shape) -> bool:
+    return b"\0" in block or (shape.comment is not None and shape.comment in block)
+
+
+def adds_up(body: bytes, rows: int, held: int, shape: Shape) -> bool:
+    """Whether parsed `rows`, whose values have `held` bytes in all, are what a body of lines has and nothing else: of each row all its values, quotes
+    around values or doubled in them, line ends behind rows alone.
+
+    Each byte is of a value, or a delimiter, a quote or a line end. A value that is missing has no delimiter, a return within a value is counted twice:
+    both make the sum too large, and nothing makes it smaller.
+    """
+    data = np.frombuffer(body, np.uint8)
+    if rows != np.count_nonzero(data == 10):
+        return False
+    size = held + rows * shape.columns
+    if b"\r" in body:
+        size += int(np.count_nonzero(data == 13))
+    if shape.quote is not None and shape.quote in body:
+        quotes = np.flatnonzero(data == shape.quote[0])
+        if not _quotes_stand_well(data, quotes, shape):
+            return False
+        size += len(quotes) - int(np.count_nonzero(quotes[1:-1:2] + 1 == quotes[2::2]))
+    return size == len(body)
+
+
 def cut_quickly(block: bytes, shape: Shape, at_end: bool, *, each_row: bool = False) -> Cut | None:
     """The block as whole records if its counts add up, in `each_row` or, since the parser sees those that are too long, in all together; None if it must be walked."""
-    if b"\0" in block or (shape.comment is not None and shape.comment in block):
+    if _is_odd(block, shape):
         return None
     data = np.frombuffer(block, np.uint8)
     newline = data == 10

@@ -28,8 +28,12 @@ class YesNoFormat:
 
     def read(self, text: pl.Expr) -> pl.Expr:
         """Text as yes or no; null where it is neither word."""
-        return pl.when(text.is_in(self.yes)).then(pl.lit(True)).when(text.is_in(self.no)).then(pl.lit(False))
+        return pl.when(_among(text, self.yes)).then(pl.lit(True)).when(_among(text, self.no)).then(pl.lit(False))
 
     def render(self, value: pl.Expr) -> pl.Expr:
         """Yes or no as the first of its words."""
         return pl.when(value).then(pl.lit(self.yes[0])).when(~value).then(pl.lit(self.no[0]))
+
+
+def _among(text: pl.Expr, words: tuple[str, ...]) -> pl.Expr:
+    return text == words[0] if len(words) == 1 else text.is_in(words)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import polars as pl
@@ -40,6 +41,12 @@ class Cell:
 def collapsed(text: pl.Expr) -> pl.Expr:
     """A text without spaces at its ends, and one space where there are several (XML Schema part 2, section 4.3.6: collapse)."""
     return text.str.strip_chars(SPACES).str.replace_all(r"[ \t\r\n]+", " ")
+
+
+def read_bare(text: pl.Expr, read: Callable[[pl.Expr], pl.Expr]) -> pl.Expr:
+    """What is read from a text without the spaces at its ends. Few have any, and to look for them costs a third of the reading: those that were read with them are not looked at."""
+    value = read(text)
+    return pl.coalesce(value, read(pl.when(value.is_null()).then(text).str.strip_chars(SPACES)))
 
 
 def characters(form: str, count: int) -> str:

@@ -9,7 +9,7 @@ import polars as pl
 
 from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.types.bounds import Bounds
-from mudanza.core.layouts.types.cell import SPACES, Cell, collapsed
+from mudanza.core.layouts.types.cell import Cell, collapsed, read_bare
 from mudanza.core.values import schema_forms
 from mudanza.core.values.date_format import ISO_DATE, DateFormat
 from mudanza.core.values.kinds import Kind
@@ -43,7 +43,7 @@ class DateType:
 
     def read(self, text: pl.Expr) -> pl.Expr:
         """A cell as a date or date-time; null where it is none in the format, or an odd one."""
-        return self.format.read(text.str.strip_chars(SPACES))
+        return read_bare(text, self.format.read)
 
     def read_sheet(self, text: pl.Expr) -> pl.Expr:
         """A sheet's cell: in the format, or as the spreadsheet itself holds it."""

@@ -10,7 +10,7 @@ import polars as pl
 
 from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.types.bounds import Bounds
-from mudanza.core.layouts.types.cell import SPACES, Cell, collapsed
+from mudanza.core.layouts.types.cell import Cell, collapsed, read_bare
 from mudanza.core.values.kinds import DECIMAL, Kind, plain_text, trim_zeros
 from mudanza.core.values.number_format import NumberFormat
 
@@ -41,7 +41,7 @@ class NumberType:
 
     def read(self, text: pl.Expr) -> pl.Expr:
         """A cell as a number; null where it is none in the format, or one that cannot be held exactly."""
-        return self.format.read(text.str.strip_chars(SPACES))
+        return read_bare(text, self.format.read)
 
     def read_sheet(self, text: pl.Expr) -> pl.Expr:
         """A sheet's cell as a number: in the format, or as the spreadsheet itself holds it."""

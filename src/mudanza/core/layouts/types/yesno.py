@@ -8,7 +8,7 @@ from typing import ClassVar
 import polars as pl
 
 from mudanza.core.findings.problem import Problem
-from mudanza.core.layouts.types.cell import SPACES, Cell, collapsed
+from mudanza.core.layouts.types.cell import Cell, collapsed, read_bare
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.yesno_format import YesNoFormat
 
@@ -32,7 +32,7 @@ class YesNoType:
 
     def read(self, text: pl.Expr) -> pl.Expr:
         """A cell as yes or no; null where it is neither."""
-        return self.format.read(text.str.strip_chars(SPACES))
+        return read_bare(text, self.format.read)
 
     def read_sheet(self, text: pl.Expr) -> pl.Expr:
         """A sheet's cell: one of the words, or as the spreadsheet itself holds it."""

@@ -17,7 +17,7 @@ from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
 from mudanza.core.work.checking.headings import Headings
 from mudanza.core.work.checking.opened import Opened
 
-_KEY, _SECOND, _FIRST = f"{INNER}key", f"{INNER}key2", f"{INNER}first"
+_KEY, _SECOND, _FIRST, _TOLD, _BLANK = (f"{INNER}{one}" for one in ("key", "key2", "first", "told", "blank"))
 _PIECE = 1 << 20
 
 
@@ -54,25 +54,30 @@ class KeyCheck:
         """What is wrong with the keys of a batch by themselves: those that are blank."""
         if not self.fields:
             return []
-        blank = pl.all_horizontal([blank_in_file(one, pl.col(column)) for one, column in self.fields])
+        # looked at first, since all else asks for it
+        blanks = {column: blank_in_file(one, pl.col(column)) for one, column in self.fields}
+        texts = rows.select(LINE, *blanks, *(blank.alias(_BLANK + column) for column, blank in blanks.items()))
+        blank = {column: pl.col(_BLANK + column) for column in blanks}
         # a required field of a key says for itself that it is blank, and has no twin
-        required = [blank_in_file(one, pl.col(column)) for one, column in self.fields if one.required]
-        untold = pl.any_horizontal(required) if required else pl.lit(False)
-        keyed = rows.select(LINE, *(column for _, column in self.fields), untold.alias(_SECOND), blank.alias(_FIRST))
-        if keyed[_SECOND].any():
-            keyed = keyed.filter(~pl.col(_SECOND))
+        told = pl.any_horizontal(pl.lit(False), *(blank[column] for one, column in self.fields if one.required))
+        compared = [
+            self.rule.part(same_value(one, pl.col(column), blank[column])).alias(column) for one, column in self.fields
+        ]
+        untold = (pl.all_horizontal(*blank.values()) & ~told).alias(_BLANK)
+        values = texts.select(LINE, *compared, told.alias(_TOLD), untold)
+        first, second = key_hashes([pl.col(column) for _, column in self.fields])
+        hashed = values.select(LINE, first.alias(_KEY), second.alias(_SECOND), _TOLD, _BLANK)
         found = []
-        if keyed[_FIRST].any():
-            empty = Problem("key.blank", self.title, pl.col(_FIRST), shown_key(key_text(self._texts)), "filled in")
-            found.append(gather(keyed.with_columns(flags([empty])), [empty], pl.lit(self.shown), self._cell))
-            keyed = keyed.filter(~pl.col(_FIRST))
-        self._remember(keyed)
+        if hashed[_BLANK].any():
+            empty = Problem("key.blank", self.title, pl.col(_BLANK), shown_key(key_text(self._texts)), "filled in")
+            beside = pl.concat([rows, hashed.select(_BLANK)], how="horizontal")
+            found.append(gather(beside.with_columns(flags([empty])), [empty], pl.lit(self.shown), self._cell))
+        without = hashed[_TOLD] | hashed[_BLANK]
+        self._remember(*((rows.filter(~without), hashed.filter(~without)) if without.any() else (rows, hashed)))
         return found
 
-    def _remember(self, keyed: pl.DataFrame) -> None:
-        compared = [self.rule.part(same_value(one, pl.col(column))) for one, column in self.fields]
-        first, second = key_hashes(compared)
-        hashed = keyed.select(LINE, first.alias(_KEY), second.alias(_SECOND))
+    def _remember(self, rows: pl.DataFrame, hashed: pl.DataFrame) -> None:
+        """Remember the keys of rows, and those rows whose key was there before."""
         keys = hashed[_KEY].to_numpy()
         ordered = np.sort(keys)
         twice = ordered[1:][ordered[1:] == ordered[:-1]]
@@ -80,7 +85,7 @@ class KeyCheck:
         if len(twice) or len(hits):
             again = pl.Series(np.concatenate([twice, hits])).unique()
             texts = shown_key(key_text(self._texts)).alias("text")
-            some = pl.concat([hashed, keyed.select(texts)], how="horizontal")
+            some = pl.concat([hashed.select(LINE, _KEY, _SECOND), rows.select(texts)], how="horizontal")
             self.repeated.append(some.filter(pl.col(_KEY).is_in(again.implode())))
         self.known.add(ordered)
         self.rows.add(keys, hashed[_SECOND].to_numpy(), hashed[LINE].to_numpy())
