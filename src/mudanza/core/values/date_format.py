@@ -131,8 +131,8 @@ class DateFormat:
 
         Years of two digits below `pivot` are of the years from 2000, the others from 1900.
         """
-        fitting = pl.when(text.str.contains(self.lenient if lenient else self.strict)).then(text)
-        local = fitting if self.zone is None else fitting.str.replace(" ?(?:[zZ]|[+-][0-9:]{2,6})$", "")
+        fits = text.str.contains(self.lenient if lenient else self.strict)
+        local = text if self.zone is None else text.str.replace(" ?(?:[zZ]|[+-][0-9:]{2,6})$", "")
         if not self.has_date and self.has_time:
             value = (pl.lit(_NO_DAY) + local).str.to_datetime(
                 "%Y-%m-%d " + self.parse, strict=False, time_unit="us", cache=False
@@ -142,7 +142,9 @@ class DateFormat:
         else:
             value = local.str.to_date(self.parse, strict=False, cache=False)
         if self.zone is not None and self.has_time:
-            value = value - pl.duration(minutes=zone_minutes(fitting.str.to_uppercase()))
+            value = value - pl.duration(minutes=zone_minutes(text.str.to_uppercase()))
+        # to read some that do not fit costs less than to take those out that do
+        value = pl.when(fits).then(value)
         return value if pivot is None or not self.short_year else _by_pivot(value, pivot)
 
     def moment(self, text: pl.Expr) -> pl.Expr:

@@ -121,10 +121,11 @@ class NumberFormat:
 
     def read(self, text: pl.Expr) -> pl.Expr:
         """Text as an exact number; null where it is not one in this format, or cannot be held."""
-        fitting: pl.Expr = pl.when(text.str.contains(self.pattern)).then(text)
+        fits: pl.Expr = text.str.contains(self.pattern)
         if self.min_whole > 1:
-            fitting = pl.when(self._whole_enough(text)).then(fitting)
-        value = self.plain(fitting).cast(DECIMAL, strict=False)
+            fits = fits & self._whole_enough(text)
+        # to read some that do not fit costs less than to take those out that do
+        value = pl.when(fits).then(self.plain(text).cast(DECIMAL, strict=False))
         if self.affixes.zeros:
             value = (value / 10**self.affixes.zeros).cast(DECIMAL)
         if not self.affixes.free:
