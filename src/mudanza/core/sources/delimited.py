@@ -18,7 +18,17 @@ from mudanza.core.sources.decoding import BLOCK, share_of, utf8_chunks
 from mudanza.core.sources.headings import Cells, printed_below, records_among, tell_apart
 from mudanza.core.sources.reader import Batch, BrokenRow, FileFacts, ReadOptions, WithoutCells, shorter
 from mudanza.core.sources.sniff import STAND_IN, TextForm, find_text_form, split_rows
-from mudanza.core.sources.structure import LONGEST_RECORD, Cut, Shape, adds_up, cut_exactly, cut_quickly, whole_lines
+from mudanza.core.sources.structure import (
+    LONGEST_RECORD,
+    Cut,
+    Lines,
+    Shape,
+    adds_up,
+    cut_exactly,
+    cut_quickly,
+    rows_alike,
+    whole_lines,
+)
 from mudanza.core.values.row_columns import INNER, LINE
 
 _FIRST_BLOCK = 1 << 18
@@ -31,9 +41,10 @@ _BEYOND = f"{INNER}beyond"
 
 @dataclass(frozen=True)
 class _Piece:
-    """A block cut into records, the lines before it and the blocks up to it, and its rows if they are parsed."""
+    """A block cut into records, their shape, the lines before it and the blocks up to it, and its rows if they are parsed."""
 
     cut: Cut
+    shape: Shape
     line: int
     blocks: int
     rows: pl.DataFrame | None
@@ -51,7 +62,10 @@ class DelimitedFile(WithoutCells):
 
     def narrowed(self, headings: Collection[str]) -> DelimitedFile:
         """The same reader, whose rows have these columns alone."""
-        return replace(self, wanted=tuple(one for one in self.headings if one in headings))
+        made = replace(self, wanted=tuple(one for one in self.headings if one in headings))
+        # the form is found out once
+        vars(made)["form"] = self.form
+        return made
 
     @cached_property
     def form(self) -> TextForm:
@@ -114,7 +128,7 @@ class DelimitedFile(WithoutCells):
         for piece in read_ahead(pieces, 1) if self.wanted is not None else pieces:
             cut = piece.cut
             if cut.rows or cut.broken or cut.blank_lines:
-                yield replace(self._batch(piece, shape), share=share_of(self.form.text, piece.blocks))
+                yield replace(self._batch(piece), share=share_of(self.form.text, piece.blocks))
             end = piece.line + cut.passed
         if self.form.below:
             below = [(split_rows(text, self.form.delimiter, self.form.quote, 1) or [[]])[0] for text in self.form.below]
@@ -139,8 +153,10 @@ class DelimitedFile(WithoutCells):
             if to_skip:
                 block, to_skip = _skip_lines(block, to_skip)
             if to_skip == 0 and block:
-                cut, rows = self._cut(block, shape, at_end)
-                yield _Piece(_with_cut_off(cut) if cut_off else cut, line, blocks, rows)
+                # without quotes there is less to look for
+                bare = shape if shape.quote is None or shape.quote in block else replace(shape, quote=None)
+                cut, rows = self._cut(block, bare, at_end)
+                yield _Piece(_with_cut_off(cut) if cut_off else cut, bare, line, blocks, rows)
                 line += cut.passed
                 carry = block[cut.used :]
             else:
@@ -181,15 +197,13 @@ class DelimitedFile(WithoutCells):
             if rows is not None and adds_up(body, rows.height, _bytes_held(rows), shape):
                 lines = np.arange(rows.height, dtype=np.int64)
                 return Cut(body, rows.height, lines, (), (), len(body), rows.height), rows
-        # a parser that passes over columns does not see rows that have too many
-        cut = cut_quickly(block, shape, at_end, each_row=self.wanted is not None)
-        return cut or cut_exactly(block, shape, at_end), None
+        return cut_quickly(block, shape, at_end) or cut_exactly(block, shape, at_end), None
 
-    def _batch(self, piece: _Piece, shape: Shape) -> Batch:
-        cut, start = piece.cut, piece.line + 1
+    def _batch(self, piece: _Piece) -> Batch:
+        cut, shape, start = piece.cut, piece.shape, piece.line + 1
         rows = piece.rows if piece.rows is not None else self._parse(cut.body, shape)
-        if rows is None or rows.height != cut.rows:
-            # the counts agreed but the parser did not: a record too many for its columns
+        if rows is None or rows.height != cut.rows or self._is_uneven(rows, cut.body, shape):
+            # the counts agreed in all together: a record has too many values for its columns
             cut = cut_exactly(cut.body, shape, True)
             rows = self._parse(cut.body, shape)
             if rows is None or rows.height != cut.rows:
@@ -199,7 +213,7 @@ class DelimitedFile(WithoutCells):
                     hint="Say delimiter= and quote= in the plan's source.",
                 )
         rows = self._as_meant(rows, cut.body, shape)
-        rows = rows.with_columns(pl.Series(LINE, cut.lines + start, dtype=pl.Int64))
+        rows = rows.with_columns(_numbered(cut.lines, start))
         broken = [replace(b, line=b.line + start, text=self._as_it_stands(b.text)) for b in cut.broken]
         if _BEYOND in rows.columns:
             beyond = rows.filter(pl.col(_BEYOND).is_not_null())
@@ -208,6 +222,13 @@ class DelimitedFile(WithoutCells):
         if self.wanted is not None:
             rows = rows.select(*self.wanted, LINE)
         return Batch(rows, tuple(broken), tuple(line + start for line in cut.blank_lines))
+
+    def _is_uneven(self, rows: pl.DataFrame, body: bytes, shape: Shape) -> bool:
+        """Whether some rows have more values than others, which a parser that passes over columns does not see. Where the last value is never blank, no row is too short,
+        and so none too long."""
+        if not rows.height or self._columns(body, shape) is None or rows.to_series(-1).null_count() == 0:
+            return False
+        return not rows_alike(body, shape)
 
     def _as_it_stands(self, text: str) -> str:
         if len(self.form.delimiter.encode()) > 1:
@@ -263,8 +284,9 @@ class DelimitedFile(WithoutCells):
         beyond = shape.columns > len(self.headings)
         if self.wanted is None or beyond or (shape.quote is not None and shape.quote in body):
             return None
-        # rows need a column to be counted by
-        return [self.headings.index(one) for one in self.wanted] or [0]
+        # by the last one rows are counted
+        last = len(self.headings) - 1
+        return sorted({*(self.headings.index(one) for one in self.wanted), last})
 
     def _chunks(self, size: int) -> Iterator[bytes]:
         """The data as UTF-8, with signs of several bytes and escaped ones replaced by their stand-ins."""
@@ -310,6 +332,13 @@ def _unescaped(chunks: Iterator[bytes], escape: bytes, quote: bytes, delimiter: 
         ready, keep = whole[: len(whole) - size], whole[len(whole) - size :]
         ready = ready.replace(escape * 2, _TWICE).replace(escape + quote, quote * 2)
         yield ready.replace(escape + delimiter, _ESCAPED).replace(_TWICE, escape)
+
+
+def _numbered(lines: Lines, start: int) -> pl.Series:
+    """The lines of records as they stand in the file."""
+    if not lines.size or lines[-1] == lines.size - 1:
+        return pl.int_range(start, start + lines.size, eager=True).alias(LINE)
+    return pl.Series(LINE, lines + start, dtype=pl.Int64)
 
 
 def _bytes_held(rows: pl.DataFrame) -> int:

@@ -83,8 +83,8 @@ def adds_up(body: bytes, rows: int, held: int, shape: Shape) -> bool:
     return size == len(body)
 
 
-def cut_quickly(block: bytes, shape: Shape, at_end: bool, *, each_row: bool = False) -> Cut | None:
-    """The block as whole records if its counts add up, in `each_row` or, since the parser sees those that are too long, in all together; None if it must be walked."""
+def cut_quickly(block: bytes, shape: Shape, at_end: bool) -> Cut | None:
+    """The block as whole records if its counts add up in all together, the parser seeing those that are too long; None if it must be walked."""
     if _is_odd(block, shape):
         return None
     data = np.frombuffer(block, np.uint8)
@@ -97,14 +97,13 @@ def cut_quickly(block: bytes, shape: Shape, at_end: bool, *, each_row: bool = Fa
     delimiters = int(np.count_nonzero(data[:end] == shape.delimiter[0]))
     if delimiters != rows * (shape.columns - 1):
         return None
-    if each_row and rows and not _alike(data[:end], newline[:end], shape):
-        return None
     return Cut(body, rows, np.arange(rows, dtype=np.int64), (), (), end, rows)
 
 
-def _alike(data: npt.NDArray[np.uint8], newline: npt.NDArray[np.bool_], shape: Shape) -> bool:
-    """Whether all lines have as many delimiters as their record needs."""
-    starts = np.flatnonzero(newline)
+def rows_alike(body: bytes, shape: Shape) -> bool:
+    """Whether all lines of a body without quotes have as many delimiters as a record needs."""
+    data = np.frombuffer(body, np.uint8)
+    starts = np.flatnonzero(data == 10)
     starts = np.concatenate((np.zeros(1, starts.dtype), starts[:-1] + 1))
     found = (data == shape.delimiter[0]).view(np.uint8)
     counts = np.add.reduceat(found, starts, dtype=np.uint8 if shape.columns < 100 else np.uint32)

@@ -125,7 +125,7 @@ class NumberFormat:
         if self.min_whole > 1:
             fits = fits & self._whole_enough(text)
         # to read some that do not fit costs less than to take those out that do
-        value = pl.when(fits).then(self.plain(text).cast(DECIMAL, strict=False))
+        value: pl.Expr = pl.when(fits).then(self.plain(text).cast(DECIMAL, strict=False))
         if self.affixes.zeros:
             value = (value / 10**self.affixes.zeros).cast(DECIMAL)
         if not self.affixes.free:
