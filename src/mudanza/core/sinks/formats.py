@@ -51,7 +51,7 @@ SINKS = {
 class Target(Protocol):
     """What takes bytes."""
 
-    def write(self, data: bytes) -> None:
+    def write(self, data: bytes | memoryview) -> None:
         """Append bytes."""
         ...
 

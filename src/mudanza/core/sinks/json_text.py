@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence, Set
 from itertools import groupby
 from pathlib import Path
 
@@ -20,6 +20,7 @@ from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, number_or
 from mudanza.core.sinks.reading import read_as
 from mudanza.core.sinks.tree import Branch, tree_of
 from mudanza.core.sources.reader import ReadOptions
+from mudanza.core.values.kinds import may_have_blanks
 
 _ESCAPED = {'"': '\\"', "\\": "\\\\", **{chr(n): json.dumps(chr(n))[1:-1] for n in (*range(32), 127)}}
 # RFC 8259, section 6
@@ -48,7 +49,7 @@ class JsonWriter:
     @property
     def record(self) -> pl.Expr:
         """A record as text."""
-        return self._object(self._tree, plain=False)
+        return pl.concat_str(self._pieces(self._tree, plain=False), separator=",")
 
     def head(self) -> bytes:
         """What stands before all records."""
@@ -56,63 +57,72 @@ class JsonWriter:
             return b""
         return ("".join(f"{{{quoted(name)}:" for name in self._form.records) + "[").encode()
 
-    def rows(self, frame: pl.DataFrame) -> bytes:
+    def rows(self, frame: pl.DataFrame) -> bytes | memoryview:
         """The records of a frame."""
         if not frame.height:
             return b""
         numbers = [pl.col(title).str.contains(_NUMBER).all() for title in self._numbers]
         plain = all(frame.select(numbers).row(0)) if numbers else True
         buffer = io.BytesIO()
-        # one text on a line, in which no line ends
+        if self._in_list:
+            buffer.write(b",\n" if self._begun else b"\n")
+            self._begun = True
         between = ",\n" if self._in_list else "\n"
-        lines = frame.select(self._object(self._tree, plain=plain).alias("row"))
-        lines.write_csv(buffer, include_header=False, quote_style="never", line_terminator=between)
-        if not self._in_list:
-            return buffer.getvalue()
-        before, self._begun = b",\n" if self._begun else b"\n", True
-        return before + buffer.getvalue()[: -len(between)]
+        pieces = self._pieces(self._tree, plain, _without_blanks(frame, self._fields.values()))
+        # on a line texts in which no line ends, with the commas of the object between them
+        frame.select(piece.alias(str(number)) for number, piece in enumerate(pieces)).write_csv(
+            buffer, include_header=False, separator=",", quote_style="never", line_terminator=between
+        )
+        return buffer.getbuffer()[: -len(between)] if self._in_list else buffer.getbuffer()
 
     def tail(self) -> Iterator[bytes]:
         """What stands behind all records."""
         if self._in_list:
             yield (("\n" if self._begun else "") + "]" + "}" * len(self._form.records) + "\n").encode()
 
-    def _object(self, branch: Branch, *, plain: bool) -> pl.Expr:
-        """An object as text. Blanks are null, or left out; an object that is blank altogether as well. `plain` says that all numbers stand as JSON writes them already."""
+    def _pieces(self, branch: Branch, plain: bool, filled: Set[str] = frozenset()) -> list[pl.Expr]:
+        """What stands between the commas of an object, its braces at both ends. Blanks are null, or left out; an object that is blank altogether as well. `plain` says that all
+        numbers stand as JSON writes them already, `filled` which headings have no blanks."""
         if self._form.blanks == "null":
-            return pl.concat_str([pl.lit("{"), *self._members(branch, plain), pl.lit("}")])
+            *others, last = self._members(branch, plain, filled)
+            first, *others = [*others, last + pl.lit("}")]
+            return [pl.lit("{") + first, *others]
         tokens = {name: self._token_of(one, plain) for name, one in branch.items()}
         named = [pl.lit(f"{quoted(name)}:") + token for name, token in tokens.items()]
         filled_in = pl.concat_list(named).list.drop_nulls()
         text = pl.lit("{") + filled_in.list.join(",") + pl.lit("}")
-        return text if branch is self._tree else pl.when(filled_in.list.len() > 0).then(text)
+        return [text if branch is self._tree else pl.when(filled_in.list.len() > 0).then(text)]
 
     def _token_of(self, one: Branch | str, plain: bool) -> pl.Expr:
         if not isinstance(one, str):
-            return self._object(one, plain=plain)
+            return pl.concat_str(self._pieces(one, plain), separator=",")
         return pl.col(one) if plain and one in self._numbers else _token(self._fields[one], pl.col(one))
 
-    def _members(self, branch: Branch, plain: bool) -> Iterator[pl.Expr]:
-        """What stands in an object between its braces. Texts that follow each other are made JSON of at once, which takes a third of the time."""
-        comma = ""
+    def _members(self, branch: Branch, plain: bool, filled: Set[str]) -> Iterator[pl.Expr]:
+        """What stands in an object between its commas. Texts that follow each other are made JSON of at once, which takes a third of the time."""
         for are_texts, run in groupby(branch.items(), key=lambda item: self._is_text(item[1])):
             if are_texts:
-                texts = [unless_blank(self._fields[str(one)], pl.col(str(one))).alias(name) for name, one in run]
-                if comma:
-                    yield pl.lit(comma)
+                texts = [self._text_of(str(one), filled).alias(name) for name, one in run]
                 yield pl.struct(texts).struct.json_encode().str.strip_prefix("{").str.strip_suffix("}")
-                comma = ","
             else:
                 for name, one in run:
-                    yield pl.lit(f"{comma}{quoted(name)}:")
-                    yield self._token_of(one, plain).fill_null("null")
-                    comma = ","
+                    yield pl.lit(f"{quoted(name)}:") + self._token_of(one, plain).fill_null("null")
+
+    def _text_of(self, title: str, filled: Set[str]) -> pl.Expr:
+        return pl.col(title) if title in filled else unless_blank(self._fields[title], pl.col(title))
 
     def _is_text(self, one: Branch | str) -> bool:
         if not isinstance(one, str):
             return False
         field = self._fields[one]
         return field.separator is None and not isinstance(field.type, NumberType | YesNoType)
+
+
+def _without_blanks(frame: pl.DataFrame, fields: Collection[Field]) -> frozenset[str]:
+    """The headings of fields in which nothing stands for a blank."""
+    asked = [one.title for one in fields if one.title in frame.columns and not any(one.null)]
+    some = frame.select(may_have_blanks(pl.col(asked))).row(0) if asked else ()
+    return frozenset(title for title, any_blank in zip(asked, some, strict=True) if not any_blank)
 
 
 def quoted(name: str) -> str:

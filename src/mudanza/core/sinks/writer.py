@@ -18,7 +18,7 @@ class Writer(Protocol):
         """What stands before all rows."""
         ...
 
-    def rows(self, frame: pl.DataFrame) -> bytes:
+    def rows(self, frame: pl.DataFrame) -> bytes | memoryview:
         """A frame that has at least the writer's columns."""
         ...
 

@@ -32,7 +32,7 @@ class OutFile:
         self.size = 0
         self._sha = hashlib.sha256()
 
-    def write(self, data: bytes) -> None:
+    def write(self, data: bytes | memoryview) -> None:
         """Append bytes."""
         self._sha.update(data)
         self.size += len(data)
@@ -60,7 +60,7 @@ class PartFile(OutFile):
         except OSError as error:
             raise disk_error(error, final) from error
 
-    def write(self, data: bytes) -> None:
+    def write(self, data: bytes | memoryview) -> None:
         """Append bytes. Raises OutsideError if the disk does not take them."""
         try:
             self._file.write(data)
