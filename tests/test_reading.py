@@ -10,7 +10,7 @@ from pathlib import Path
 import polars as pl
 import pytest
 import xlsxwriter
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from mudanza.core.documents.errors import SourceError
@@ -18,7 +18,7 @@ from mudanza.core.sources import delimited, structure
 from mudanza.core.sources.headings import find_heading
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
-from mudanza.core.sources.structure import Shape, cut_exactly, cut_quickly
+from mudanza.core.sources.structure import Shape, adds_up, cut_exactly, cut_quickly
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.survey.surveying import survey
 
@@ -69,6 +69,36 @@ def test_any_table_in_any_dialect_is_read_back_with_its_lines(
     path.write_bytes(buffer.getvalue().encode(encoding))
     rows, broken, _ = rows_of(path, ReadOptions(delimiter=delimiter, heading=1, exact=True))
     assert (rows, broken) == (expected, [])
+
+
+@settings(max_examples=400, deadline=None)
+@given(
+    columns=st.integers(2, 3),
+    pieces=st.lists(st.sampled_from(["a", ",", ",", '"', "\n", '""', "é", "\r\n", '"x,y"', '"a""b"', '"a\nb"', '"b"c""']), max_size=14),
+)  # fmt: skip
+@example(columns=3, pieces=['a,b,"q"x""', "\n", "a,b,c"])
+@example(columns=2, pieces=['"a""b","x,y"', "\r\n", 'a,""'])
+def test_a_parsed_block_whose_bytes_add_up_is_whole(columns: int, pieces: list[str]) -> None:
+    block, shape = ("".join(pieces) + "\n").encode(), Shape(b",", b'"', columns)
+    try:
+        rows = pl.read_csv(block, has_header=False, schema={f"c{n}": pl.String for n in range(columns)})
+    except pl.exceptions.PolarsError:
+        return
+    exact = cut_exactly(block, shape, True)
+    whole = not exact.broken and not exact.blank_lines and exact.lines.tolist() == [*range(block.count(b"\n"))]
+    held = sum(len((value or "").encode()) for row in rows.rows() for value in row)
+    assert adds_up(block, rows.height, held, shape) == whole
+
+
+def test_rows_of_chosen_columns_are_as_whole_as_all(tmp_path: Path) -> None:
+    """A row too long may make up for one too short; only where the last column is blank can that be."""
+    path = tmp_path / "t.csv"
+    path.write_text("a,b,c\n" + "1,2,\n" * 50 + "x,y\n" + "1,2,3\n" * 50 + "x,y,z,z\n")
+    for wanted in (["a"], ["b", "c"], ["a", "b", "c"]):
+        batches = [*open_source(path).narrowed(wanted).batches()]
+        assert [b.line for batch in batches for b in batch.broken] == [52, 103]
+        assert sum(batch.rows.height for batch in batches) == 100
+        assert batches[0].rows.columns == [*wanted, LINE]
 
 
 @settings(max_examples=200, deadline=None)

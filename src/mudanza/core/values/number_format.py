@@ -84,6 +84,11 @@ class NumberFormat:
     # reading
 
     @property
+    def is_plain(self) -> bool:
+        """Whether its numbers are digits with a point, of any number, as every program reads them."""
+        return self == NumberFormat(exponent=self.exponent, bare=self.bare, text=self.text)
+
+    @property
     def pattern(self) -> str:
         """The regular expression that a number which can be held matches."""
         return self._expression(SCALE if self.max_fraction is None else min(self.max_fraction, SCALE), "{1,2}")
