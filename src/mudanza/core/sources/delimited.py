@@ -32,6 +32,8 @@ from mudanza.core.sources.structure import (
 from mudanza.core.values.row_columns import INNER, LINE
 
 _FIRST_BLOCK = 1 << 18
+#: whoever asks of the rows begins with a small block, rather than to wait for a large one
+_SOON = 1 << 20
 _MAX_CARRY = 16 * LONGEST_RECORD
 #: Stand for an escaped delimiter and an escaped escape while a block is parsed.
 _ESCAPED, _TWICE = b"\x1d", b"\x1c"
@@ -139,7 +141,7 @@ class DelimitedFile(WithoutCells):
         """The blocks of the file cut into records."""
         line = to_skip = self.form.first_line
         carry = b""
-        chunks = self._chunks(_FIRST_BLOCK if first else BLOCK)
+        chunks = self._chunks(_FIRST_BLOCK if first else min(_SOON, BLOCK))
         chunk: bytes | None = next(chunks)
         blocks = 0
         while chunk is not None:

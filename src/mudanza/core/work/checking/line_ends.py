@@ -26,15 +26,15 @@ def wrong_line_ends(path: Path, dialect: Dialect, shown: str) -> list[Finding]:
             ends = np.flatnonzero(data == 10)
             if ends.size:
                 previous = np.where(ends > 0, data[ends - 1], before)
-                ending = np.where(previous == 13, "\r\n", "\n")
-                wrong = ~np.isin(ending, list(allowed))
+                returned = previous == 13
+                wrong = ~returned if "\r\n" in allowed else returned | ("\n" not in allowed)
                 if quote is not None and wrong.any():
                     places = np.flatnonzero(data == quote)
                     wrong &= (np.searchsorted(places, ends) + quotes) % 2 == 0
                 if wrong.any():
                     first = int(np.argmax(wrong))
                     rule = " or ".join(_NAMES[one] for one in dialect.line_ends)
-                    value = _NAMES[str(ending[first])]
+                    value = _NAMES["\r\n" if returned[first] else "\n"]
                     return [
                         Finding("file.line-ends", shown, lines + first + 1, value=value, rule=f"lines end with {rule}")
                     ]
