@@ -142,6 +142,15 @@ def test_cells(tmp_path: Path, column: dict[str, Any], good: list[str], bad: lis
     assert {cells[n] for n in found} == set(bad)
 
 
+def test_what_is_no_number_is_not_out_of_bounds_too(tmp_path: Path) -> None:
+    """One that cannot be held is: it fits the format."""
+    (tmp_path / "l.json").write_text(layout_json([{"name": "a", **T("decimal", minimum=2, maximum=60)}]))
+    (tmp_path / "f.csv").write_text("a\n1e3\n" + "9" * 50 + "\n1,5\n-\n")
+    found = check(tmp_path / "f.csv", read_layout(tmp_path / "l.json")).findings
+    codes = [("value.kind", 2), ("value.too-large", 3), ("read.ragged", 4), ("value.kind", 5)]
+    assert found.select("code", "line").rows() == codes
+
+
 # a primary key of this type takes these for one (M 4.6: values are compared)
 SAME = [
     (T("integer"), ["1", "01", "+1", " 1"]),

@@ -89,15 +89,16 @@ class NumberType:
 
     def problems(self, cell: Cell) -> list[Problem]:
         """Numbers that writing would round, and numbers out of bounds."""
+        # what is no number is neither too small nor too large
+        binary = pl.when(self.fits(cell.text)).then(self._binary(cell.text))
         if self.base in BINARY:
-            binary = pl.when(self.fits(cell.text)).then(self._binary(cell.text))
             found = [
                 cell.problem(code, binary.is_nan() | ~keeps(binary, float(one.value)), words, cell.blank)
                 for one, code, words, keeps in self.bounds.each()
             ]
         else:
             found = self.bounds.problems(cell)
-            found += self.bounds.problems_unread(cell, self._binary(cell.text), float)
+            found += self.bounds.problems_unread(cell, binary, float)
         if self.format.rounds:
             value = cell.value.cast(DECIMAL, strict=False)
             shown = plain_text(value, Kind.NUMBER)
