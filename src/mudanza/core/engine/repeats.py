@@ -103,6 +103,7 @@ class SeenKeys:
         )
 
     def add(self, hashed: pl.DataFrame) -> None:
-        """Remember the keys of accepted rows (columns key, key2, record, where), no two alike."""
+        """Remember the keys of accepted rows (columns key, key2, record, where), no two alike. Rows of a list without a key have none."""
+        hashed = hashed.drop_nulls("key")
         self._known.add(np.sort(hashed["key"].to_numpy()))
         self._rows.append(hashed.select("key", "key2", "record", "where"))
