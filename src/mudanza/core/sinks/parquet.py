@@ -22,8 +22,8 @@ from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.values.kinds import may_have_blanks
 
 _BLOCK = 65_536
-#: so many blocks are held in memory and written at once, which takes half the time
-_FEW = 8
+#: so many blocks are held in memory and written at once, which takes half the time; fewer, where they have more columns than so many in all
+_FEW, _COLUMNS = 8, 240
 _PIECE = 1 << 20
 _PLACES = 12
 _DIGITS = 38
@@ -40,6 +40,7 @@ class ParquetWriter:
         plainly = {title: _plainly(by_title[title]) for title in titles}
         self._plainly = {title: made.alias(title) for title, made in plainly.items() if made is not None}
         self._folder = tempfile.TemporaryDirectory(prefix="mudanza-")
+        self._few = max(1, min(_FEW, _COLUMNS // max(len(titles), 1)))
         self._held: list[pl.DataFrame] = []
         self._blocks: list[Path] = []
         self._waiting = pl.DataFrame(schema=dict.fromkeys(titles, pl.String)).select(self._typed.values())
@@ -70,7 +71,7 @@ class ParquetWriter:
 
     def _keep(self, block: pl.DataFrame) -> None:
         self._held.append(block)
-        if len(self._held) > _FEW:
+        if len(self._held) > self._few or self._blocks:
             self._put_down()
 
     def _put_down(self) -> None:
@@ -105,9 +106,9 @@ def _plainly(field: Field) -> pl.Expr | None:
     if isinstance(takes, NumberType):
         if takes.base in _LONG or not takes.format.is_plain:
             return None
-        # of so many signs no more can stand behind the point than are held
-        short = text.str.len_bytes().max() <= _PLACES + 1
-        return pl.when(short).then(text.cast(pl.Decimal(_DIGITS, _PLACES), strict=False))
+        # of so many signs no more can stand behind the point than are held; exponents would be read, too
+        plain = (text.str.len_bytes().max() <= _PLACES + 1) & ~text.str.contains("[eE]").any()
+        return pl.when(plain).then(text.cast(pl.Decimal(_DIGITS, _PLACES), strict=False))
     if isinstance(takes, DateType):
         return takes.format.read(text) if not _is_free(takes) else None
     if isinstance(takes, YesNoType):

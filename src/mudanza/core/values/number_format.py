@@ -85,8 +85,8 @@ class NumberFormat:
 
     @property
     def is_plain(self) -> bool:
-        """Whether its numbers are digits with a point, of any number, as every program reads them."""
-        return self == NumberFormat(exponent=self.exponent, bare=self.bare, text=self.text)
+        """Whether its numbers are digits with a point among or around them, as every program reads them, and no exponent."""
+        return self == NumberFormat(bare=True, text=self.text)
 
     @property
     def pattern(self) -> str:
