@@ -396,6 +396,13 @@ def test_a_file_in_another_form_than_the_layout_says_is_told(tmp_path: Path) -> 
     (tmp_path / "f.csv").write_text("a,b\n1,2\n")
     told = program("check", "f.csv", "--layout", "l.json", "--json", cwd=tmp_path, status=1).json
     assert [(one["code"], one["value"]) for one in told["findings"]] == [("file.form", "delimited text")]
+    # any text could be one of fixed width
+    wide = [{"name": "a", "urn:mudanza:width": 2}, {"name": "b", "urn:mudanza:width": 2}]
+    (tmp_path / "w.json").write_text(layout_json(wide, **{"urn:mudanza:form": "fixed"}))
+    told = program("check", "f.csv", "--layout", "w.json", "--json", cwd=tmp_path, status=1).json
+    assert [(one["code"], one["value"]) for one in told["findings"]] == [("file.form", "delimited text")]
+    (tmp_path / "f.txt").write_text("a b \n1 2 \n")
+    program("check", "f.txt", "--layout", "w.json", cwd=tmp_path, status=0)
 
 
 @alone

@@ -11,7 +11,7 @@ import polars as pl
 from mudanza.core.documents.errors import SourceError
 from mudanza.core.findings.finding import Finding
 from mudanza.core.layouts.dialect import Dialect
-from mudanza.core.layouts.form import OF_THEIR_OWN, WHOLE
+from mudanza.core.layouts.form import FIXED, OF_THEIR_OWN, WHOLE
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.sinks.csv_text import as_read, options_of
 from mudanza.core.sinks.formats import sink_of
@@ -106,6 +106,8 @@ def open_to_check(path: Path, layout: Layout, shown: str, sheet: str | None = No
 
 def in_its_form(path: Path, layout: Layout) -> Opened | None:
     """A file as the layout's form is read, in the texts that the layout has; None if it is in another form. Fields that no record has are blank."""
+    if layout.form.format == FIXED and _is_headed(path, layout):
+        return None
     sink = sink_of(layout)
     try:
         reader = open_source(path, sink.options(layout))
@@ -122,6 +124,15 @@ def in_its_form(path: Path, layout: Layout) -> Opened | None:
     titles = tuple(one.title for one in absent)
     raw = (*(names[one].title if one in names else one for one in reader.raw_headings), *titles)
     return Opened(reader, (*reader.headings, *titles), raw, (), layout.dialect, False, cells)
+
+
+def _is_headed(path: Path, layout: Layout) -> bool:
+    """Whether a file is no text of fixed width, which any text could be: it has most of the layout's headings, apart from each other."""
+    try:
+        found = {one.strip() for one in open_source(path).raw_headings}
+    except SourceError:
+        return False
+    return len(found) > 1 and sum(one.title in found for one in layout.fields) * 2 > len(layout.fields)
 
 
 def _best(first: Reader, path: Path, options: ReadOptions, layout: Layout) -> Reader:
