@@ -22,6 +22,7 @@ from mudanza.core.sources.cell_refs import cell_refs, with_usual_quotes
 from mudanza.core.sources.cells import column_letters
 from mudanza.core.sources.far_cells import without_far_cells
 from mudanza.core.work.check import check
+from mudanza.core.work.checking import keys
 from test_reading import book
 
 HEAD = "Code;Full name;Born;Paid;Active;Kind\n"
@@ -205,6 +206,16 @@ def test_sheets_are_checked_as_strictly_as_text(tmp_path: Path) -> None:
         ("read.blank-lines", 4, None),
         ("heading.none", 5, "S!G5"),
     ]
+
+
+@pytest.mark.parametrize("bits", [32, 62])
+def test_keys_of_like_hashes_are_told_apart(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, bits: int) -> None:
+    """Of a hash only a part is at hand before all rows were seen."""
+    monkeypatch.setattr(keys, "_HALF", bits)
+    (tmp_path / "l.json").write_text(layout_json([{"name": "a"}], primaryKey="a"))
+    (tmp_path / "f.csv").write_text("a\n" + "".join(f"{n % 90:02}\n" for n in range(100)))
+    found = check(tmp_path / "f.csv", read_layout(tmp_path / "l.json")).findings
+    assert found["line"].to_list() == [*range(92, 102)] and found["rule"][9] == "unique; first in line 11"
 
 
 def test_a_sheet_beyond_the_grid_is_refused_and_a_file_that_is_written_meanwhile_told(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -16,11 +17,11 @@ _LARGEST_RUN = 1 << 20
 #: hashes with the same first bits are told apart by their runs
 _FIRST_BITS = 24
 
-Hashes = npt.NDArray[np.uint64]
+Hashes = npt.NDArray[np.unsignedinteger[Any]]
 
 
 class HashRuns:
-    """A growing set of 64-bit hashes in a few sorted runs: eight bytes each, quick to ask in bulk."""
+    """A growing set of hashes of 64 or 32 bits in a few sorted runs, quick to ask in bulk."""
 
     def __init__(self) -> None:
         self._runs: list[Hashes] = []
@@ -47,7 +48,8 @@ class HashRuns:
 
 
 def _first_bits(hashes: Hashes) -> npt.NDArray[np.int64]:
-    return (hashes >> np.uint64(64 - _FIRST_BITS)).astype(np.int64)
+    beyond = hashes.dtype.type(hashes.dtype.itemsize * 8 - _FIRST_BITS)
+    return (hashes >> beyond).astype(np.int64)
 
 
 def key_hashes(parts: Sequence[pl.Expr]) -> tuple[pl.Expr, pl.Expr]:

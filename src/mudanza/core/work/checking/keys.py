@@ -19,12 +19,14 @@ from mudanza.core.work.checking.opened import Opened
 
 _KEY, _SECOND, _FIRST, _TOLD, _BLANK = (f"{INNER}{one}" for one in ("key", "key2", "first", "told", "blank"))
 _PIECE = 1 << 20
+#: the bits of a hash that stay on the disk
+_HALF = 32
 
 
 class KeyCheck:
     """Looks at the keys of batches in the order of the file. Keys are compared as values, and as the target compares them.
 
-    Eight bytes of each key stay in memory, the rest on disk: where a repeated key stood first is found out at the end, for all at once.
+    Four bytes of each key stay in memory, the rest on disk: which keys are repeated indeed, and where they stood first, is found out at the end, for all at once.
     Two independent 64-bit hashes stand for a key.
     """
 
@@ -79,14 +81,14 @@ class KeyCheck:
     def _remember(self, rows: pl.DataFrame, hashed: pl.DataFrame) -> None:
         """Remember the keys of rows, and those rows whose key was there before."""
         keys = hashed[_KEY].to_numpy()
-        ordered = np.sort(keys)
+        ordered = np.sort((keys >> np.uint64(_HALF)).astype(np.uint32))
         twice = ordered[1:][ordered[1:] == ordered[:-1]]
         hits = self.known.hits(ordered)
         if len(twice) or len(hits):
-            again = pl.Series(np.concatenate([twice, hits])).unique()
+            again = pl.Series(np.concatenate([twice, hits]).astype(np.uint64)).unique()
             texts = shown_key(key_text(self._texts)).alias("text")
             some = pl.concat([hashed.select(LINE, _KEY, _SECOND), rows.select(texts)], how="horizontal")
-            self.repeated.append(some.filter(pl.col(_KEY).is_in(again.implode())))
+            self.repeated.append(some.filter((pl.col(_KEY) // 2**_HALF).is_in(again.implode())))
         self.known.add(ordered)
         self.rows.add(keys, hashed[_SECOND].to_numpy(), hashed[LINE].to_numpy())
 
