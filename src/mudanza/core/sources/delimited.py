@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
-import numpy as np
 import polars as pl
 
 from mudanza.core.documents.errors import Place, SourceError
@@ -23,11 +22,11 @@ from mudanza.core.sources.structure import (
     Cut,
     Lines,
     Shape,
-    adds_up,
+    body_of,
+    cut_as_parsed,
     cut_exactly,
     cut_quickly,
     rows_alike,
-    whole_lines,
 )
 from mudanza.core.values.row_columns import INNER, LINE
 
@@ -155,7 +154,7 @@ class DelimitedFile(WithoutCells):
             if to_skip:
                 block, to_skip = _skip_lines(block, to_skip)
             if to_skip == 0 and block:
-                # without quotes there is less to look for
+                # where there are no quotes, none are looked for any more
                 bare = shape if shape.quote is None or shape.quote in block else replace(shape, quote=None)
                 cut, rows = self._cut(block, bare, at_end)
                 yield _Piece(_with_cut_off(cut) if cut_off else cut, bare, line, blocks, rows)
@@ -192,13 +191,13 @@ class DelimitedFile(WithoutCells):
         """The block cut into records, and their rows if they had to be parsed for it."""
         if self.form.text.encoding.startswith(("utf-16", "utf-32")) and b"\xef\xbf\xbd" in block:
             return cut_exactly(block, shape, at_end), None
-        body = whole_lines(block, shape)
         # some columns alone do not tell how many bytes a row has
-        if body and self._columns(body, shape) is None:
-            rows = self._parse(body, shape)
-            if rows is not None and adds_up(body, rows.height, _bytes_held(rows), shape):
-                lines = np.arange(rows.height, dtype=np.int64)
-                return Cut(body, rows.height, lines, (), (), len(body), rows.height), rows
+        body = body_of(block, shape) if self._columns(shape) is None else None
+        rows = self._parse(body.text, shape) if body is not None else None
+        if body is not None and rows is not None:
+            cut = cut_as_parsed(body, rows.height, _bytes_held(rows), shape)
+            if cut is not None:
+                return cut, rows
         return cut_quickly(block, shape, at_end) or cut_exactly(block, shape, at_end), None
 
     def _batch(self, piece: _Piece) -> Batch:
@@ -228,7 +227,7 @@ class DelimitedFile(WithoutCells):
     def _is_uneven(self, rows: pl.DataFrame, body: bytes, shape: Shape) -> bool:
         """Whether some rows have more values than others, which a parser that passes over columns does not see. Where the last value is never blank, no row is too short,
         and so none too long."""
-        if not rows.height or self._columns(body, shape) is None or rows.to_series(-1).null_count() == 0:
+        if not rows.height or self._columns(shape) is None or rows.to_series(-1).null_count() == 0:
             return False
         return not rows_alike(body, shape)
 
@@ -260,7 +259,7 @@ class DelimitedFile(WithoutCells):
                 schema=schema,
                 separator=shape.delimiter.decode(),
                 quote_char=shape.quote.decode() if shape.quote else None,
-                columns=self._columns(body, shape),
+                columns=self._columns(shape),
             )
         except pl.exceptions.PolarsError:
             return None
@@ -273,18 +272,16 @@ class DelimitedFile(WithoutCells):
         escaped = self.form.escape is not None and _ESCAPED in body
         if escaped:
             text = text.str.replace_all(_ESCAPED.decode(), self.form.delimiter, literal=True)
-        quoted = shape.quote is not None and shape.quote in body
         # to look for values of two quotes and nothing else takes longer than to clear them
-        if quoted or shape.delimiter == STAND_IN.encode():
+        if shape.quote is not None or shape.delimiter == STAND_IN.encode():
             rows = rows.with_columns(pl.when(text.str.len_bytes() > 0).then(text).name.keep())
         elif escaped:
             rows = rows.with_columns(text)
         return rows
 
-    def _columns(self, body: bytes, shape: Shape) -> list[int] | None:
+    def _columns(self, shape: Shape) -> list[int] | None:
         """The columns to parse, by number, if not all. Among quotes all are, for then only the parser tells how many values a row has."""
-        beyond = shape.columns > len(self.headings)
-        if self.wanted is None or beyond or (shape.quote is not None and shape.quote in body):
+        if self.wanted is None or shape.quote is not None or shape.columns > len(self.headings):
             return None
         # by the last one rows are counted
         last = len(self.headings) - 1

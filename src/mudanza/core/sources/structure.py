@@ -1,7 +1,7 @@
 """Cutting a block of delimited text into records (RFC 4180), exactly, and at the speed of a byte count.
 
 A block is parsed, and kept as it is if its bytes are just those that its values, their delimiters, quotes and line
-ends need (`adds_up`): a value too few would want one more. Where it is not parsed whole, or has more to it, its
+ends need (`cut_as_parsed`): a value too few would want one more. Where it is not parsed whole, or has more to it, its
 delimiters must be as many as its rows need (`cut_quickly`); the parser refuses rows with too many, so none can have
 too few, and it refuses undecodable bytes. Only a block in which something is wrong is walked record by record, so
 that the damaged ones are named and the others kept.
@@ -53,34 +53,63 @@ class Cut:
     passed: int
 
 
-def whole_lines(block: bytes, shape: Shape) -> bytes | None:
-    """The lines of a block up to its last line end; None if it has what a parser does not see as it is meant: of one column it takes quotes anywhere."""
-    return None if shape.columns == 1 or _is_odd(block, shape) else block[: block.rfind(b"\n") + 1]
+@dataclass(frozen=True)
+class Body:
+    """The lines of a block up to its last line end, and the places of the quotes in it: each opens a value, closes one, or is one of a doubled pair."""
+
+    text: bytes
+    quotes: npt.NDArray[np.intp]
+
+
+def body_of(block: bytes, shape: Shape) -> Body | None:
+    """What of a block can be parsed as it is; None if a parser would not see it as it is meant: of one column it takes quotes anywhere."""
+    if shape.columns == 1 or _is_odd(block, shape):
+        return None
+    text = block[: block.rfind(b"\n") + 1]
+    if shape.quote is None:
+        return Body(text, np.zeros(0, np.intp))
+    data = np.frombuffer(text, np.uint8)
+    quotes = np.flatnonzero(data == shape.quote[0])
+    return Body(text, quotes) if _quotes_stand_well(data, quotes, shape) else None
 
 
 def _is_odd(block: bytes, shape: Shape) -> bool:
     return b"\0" in block or (shape.comment is not None and shape.comment in block)
 
 
-def adds_up(body: bytes, rows: int, held: int, shape: Shape) -> bool:
-    """Whether parsed `rows`, whose values have `held` bytes in all, are what a body of lines has and nothing else: of each row all its values, quotes
-    around values or doubled in them, line ends behind rows alone.
+def cut_as_parsed(body: Body, rows: int, held: int, shape: Shape) -> Cut | None:
+    """The body as so many records that were parsed of it, whose values have `held` bytes in all; None if that is not all that it has, each with all its values.
 
-    Each byte is of a value, or a delimiter, a quote or a line end. A value that is missing has no delimiter, a return within a value is counted twice:
+    Each byte is of a value, or a delimiter, a quote or a line end. A value that is missing has no delimiter, a return within a plain value is counted twice:
     both make the sum too large, and nothing makes it smaller.
     """
-    data = np.frombuffer(body, np.uint8)
-    if rows != np.count_nonzero(data == 10):
-        return False
+    data = np.frombuffer(body.text, np.uint8)
     size = held + rows * shape.columns
-    if b"\r" in body:
-        size += int(np.count_nonzero(data == 13))
-    if shape.quote is not None and shape.quote in body:
-        quotes = np.flatnonzero(data == shape.quote[0])
-        if not _quotes_stand_well(data, quotes, shape):
-            return False
-        size += len(quotes) - int(np.count_nonzero(quotes[1:-1:2] + 1 == quotes[2::2]))
-    return size == len(body)
+    if b"\r" in body.text:
+        size += int(np.count_nonzero(_outside(body.quotes, np.flatnonzero(data == 13))))
+    # of a doubled pair one quote is of the value
+    size += len(body.quotes) - int(np.count_nonzero(body.quotes[1:-1:2] + 1 == body.quotes[2::2]))
+    if size != len(body.text):
+        return None
+    passed = int(np.count_nonzero(data == 10))
+    if rows == passed:
+        lines = np.arange(rows, dtype=np.int64)
+    else:
+        lines = _starts(_outside(body.quotes, np.flatnonzero(data == 10)))
+    return Cut(body.text, rows, lines, (), (), len(body.text), passed)
+
+
+def _outside(quotes: npt.NDArray[np.intp], places: npt.NDArray[np.intp]) -> npt.NDArray[np.bool_]:
+    """Which places are not between quotes."""
+    outside: npt.NDArray[np.bool_] = np.searchsorted(quotes, places) % 2 == 0
+    return outside
+
+
+def _starts(outer: npt.NDArray[np.bool_]) -> Lines:
+    """The lines on which records start, by which line ends are outside of quotes."""
+    lines = np.zeros(int(np.count_nonzero(outer)), dtype=np.int64)
+    lines[1:] = np.flatnonzero(outer)[:-1] + 1
+    return lines
 
 
 def cut_quickly(block: bytes, shape: Shape, at_end: bool) -> Cut | None:
@@ -116,7 +145,7 @@ def _cut_quoted(
     assert shape.quote is not None
     quotes = np.flatnonzero(data == shape.quote[0])
     line_ends = np.flatnonzero(newline)
-    outer = np.searchsorted(quotes, line_ends) % 2 == 0
+    outer = _outside(quotes, line_ends)
     if not outer.any():
         return None
     end = int(line_ends[outer][-1]) + 1
@@ -132,9 +161,7 @@ def _cut_quoted(
     body = block[:end]
     if delimiters != rows * (shape.columns - 1):
         return None
-    lines = np.zeros(rows, dtype=np.int64)
-    lines[1:] = np.flatnonzero(outer)[:-1] + 1
-    return Cut(body, rows, lines, (), (), end, len(line_ends))
+    return Cut(body, rows, _starts(outer), (), (), end, len(line_ends))
 
 
 def _within(data: npt.NDArray[np.uint8], quotes: npt.NDArray[np.intp], shape: Shape) -> int:
