@@ -80,23 +80,21 @@ def _is_odd(block: bytes, shape: Shape) -> bool:
 def cut_as_parsed(body: Body, rows: int, held: int, shape: Shape) -> Cut | None:
     """The body as so many records that were parsed of it, whose values have `held` bytes in all; None if that is not all that it has, each with all its values.
 
-    Each byte is of a value, or a delimiter, a quote or a line end. A value that is missing has no delimiter, a return within a plain value is counted twice:
-    both make the sum too large, and nothing makes it smaller.
+    Each byte is of a value, or a delimiter, a quote or a line end. A value that is missing has no delimiter: that makes the sum too large, and nothing makes it
+    smaller.
     """
     data = np.frombuffer(body.text, np.uint8)
-    size = held + rows * shape.columns
-    if b"\r" in body.text:
-        size += int(np.count_nonzero(_outside(body.quotes, np.flatnonzero(data == 13))))
+    line_ends = np.flatnonzero(data == 10)
+    lines, passed = np.arange(rows, dtype=np.int64), len(line_ends)
+    if rows != passed:
+        outer = _outside(body.quotes, line_ends)
+        lines, line_ends = _starts(outer), line_ends[outer]
+    returns = int(np.count_nonzero(data[line_ends - 1] == 13))
     # of a doubled pair one quote is of the value
-    size += len(body.quotes) - int(np.count_nonzero(body.quotes[1:-1:2] + 1 == body.quotes[2::2]))
-    if size != len(body.text):
-        return None
-    passed = int(np.count_nonzero(data == 10))
-    if rows == passed:
-        lines = np.arange(rows, dtype=np.int64)
-    else:
-        lines = _starts(_outside(body.quotes, np.flatnonzero(data == 10)))
-    return Cut(body.text, rows, lines, (), (), len(body.text), passed)
+    doubled = int(np.count_nonzero(body.quotes[1:-1:2] + 1 == body.quotes[2::2]))
+    size = held + rows * shape.columns + returns + len(body.quotes) - doubled
+    is_whole = size == len(body.text) and rows == len(lines)
+    return Cut(body.text, rows, lines, (), (), len(body.text), passed) if is_whole else None
 
 
 def _outside(quotes: npt.NDArray[np.intp], places: npt.NDArray[np.intp]) -> npt.NDArray[np.bool_]:
