@@ -18,9 +18,9 @@ from pathlib import Path
 import polars as pl
 
 from mudanza.core.plans.move_settings import read_move
-from mudanza.core.state.files import Outputs
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.state.key_pages import open_book, save_book
-from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.running import running
 from run import DATA, MUDANZA, timed
 
 PLAN = """layout = "layouts/calls.json"
@@ -64,15 +64,14 @@ def prepare(rows: int, known: int) -> Path:
     table = pl.select(text.alias(name) for name, text in zip(names, texts, strict=True))
     table.write_csv(move / "incoming/calls.csv")
     ledger = ledger_of(read_move(move))
-    run = ledger.begin("build", "people")
-    with ledger.held(run):
+    with running(ledger, "build", "people") as run:
         book = open_book(ledger, "people", read_move(move).key_pattern("people"))
         keys = pl.select(pl.int_range(known).cast(pl.String).alias("identity"))
         given = keys.with_columns(book.pattern.keys(pl.int_range(known) + 1, pl.col("identity")).alias("key"))
         for part in given.iter_slices(100_000):
             book.give(part)
-        save_book(ledger, run, book)
-        ledger.commit(run, Outputs(str(run)), {}, [], [])
+        save_book(ledger, run.id, book)
+        run.commit()
     given.write_ipc(move / "known.arrow", compression="zstd")
     return move
 

@@ -16,8 +16,8 @@ from hypothesis import strategies as st
 
 from conftest import edit, layout_json, make_move, program
 from mudanza.core.plans.move_settings import read_move
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.state.key_pages import open_book
-from mudanza.core.state.ledger import ledger_of
 from mudanza.core.values.key_rule import CASE, SPACES, ZEROS, KeyRule
 from mudanza.core.values.periods import PERIODS, Period
 from mudanza.core.values.row_columns import INNER, key_text

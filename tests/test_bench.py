@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import alone, make_move
+from conftest import alone
 
 BENCH = Path(__file__).parent.parent / "bench"
 
@@ -58,12 +58,3 @@ def test_no_text_makes_the_language_fall_over(tmp_path: Path) -> None:
 def test_look_ups_in_a_large_key_book_give_what_the_join_by_hand_gives(tmp_path: Path) -> None:
     said = measured("keys.py", "--rows", "300", "--known", "700", "--rounds", "1", data=tmp_path)
     assert re.search(r"build / by hand: \d", said)
-
-
-def test_a_killed_command_is_done_or_was_never_begun(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """One kill in each command of a story of months; `bench/kills.py` kills 200 times."""
-    monkeypatch.syspath_prepend(BENCH)
-    from kills import killed
-
-    count, wrong = killed(make_move(tmp_path / "move"), 11)
-    assert count == 11 and not wrong, wrong

@@ -20,9 +20,12 @@ from hypothesis import strategies as st
 from stdnum import luhn
 
 from conftest import ROWS, alone, edit, installed, program
+from mudanza.core.disk import files
+from mudanza.core.disk.files import StreamFile
+from mudanza.core.disk.processes import this_process
 from mudanza.core.documents.errors import LedgerError, MudanzaError
 from mudanza.core.plans.move_settings import find_move, read_move
-from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.tables.key_pattern import KeyPattern
 from mudanza.core.work.build import build
 from test_reading import book
@@ -347,6 +350,11 @@ def start(move: Path, *arguments: str, env: dict[str, str] | None = None) -> sub
     )
 
 
+def parts_of(run: subprocess.Popen[bytes], move: Path) -> list[Path]:
+    """The files that a command has not finished yet."""
+    return list((move / "out").glob(f".mudanza-*-{run.pid}-*.part"))
+
+
 def many(move: Path, count: int, first: int = 0) -> None:
     rows = "".join(f"{n},N{n},,{n},y,D,\n" for n in range(first, first + count))
     (move / "incoming/a.csv").write_text("Id,Name,Born,Paid,Active,Kind,State\n" + rows)
@@ -374,9 +382,9 @@ def test_a_killed_run_leaves_the_old_files_and_the_next_one_cleans_up(move: Path
     program("build", "people", cwd=move, status=1)
     before = snapshot(move / "out")
     many(move, 100_000, first=10)
-    for number, patience in enumerate((0.0, 0.05, 0.15), start=2):
+    for patience in (0.0, 0.05, 0.15):
         run = start(move, "build", "people")
-        while not (move / f"out/.people.csv.{number}.part").exists() and run.poll() is None:
+        while not parts_of(run, move) and run.poll() is None:
             time.sleep(0.01)
         time.sleep(patience)
         run.send_signal(signal.SIGKILL)
@@ -396,7 +404,7 @@ def test_an_interrupted_run_takes_its_parts_away(move: Path) -> None:
     before = snapshot(move / "out")
     many(move, 100_000, first=10)
     run = start(move, "build", "people")
-    while not (move / "out/.people.csv.2.part").exists() and run.poll() is None:
+    while not parts_of(run, move) and run.poll() is None:
         time.sleep(0.01)
     run.send_signal(signal.SIGINT)
     _, told = run.communicate(timeout=60)
@@ -409,13 +417,14 @@ def test_an_interrupted_run_takes_its_parts_away(move: Path) -> None:
 def test_a_run_killed_between_commit_and_renaming_is_finished_by_the_next(move: Path) -> None:
     program("build", "people", cwd=move, status=1)
     good = (move / "out/people.csv").read_bytes()
-    part = move / "out/.people.csv.1.part"
+    part = move / "out/.people.csv.part"
     part.write_bytes(good)
     (move / "out/people.csv").write_text("old")
     with sqlite3.connect(move / ".mudanza/ledger.sqlite") as db:
         db.execute("INSERT INTO pending VALUES (1, ?, ?)", (str(part), str(move / "out/people.csv")))
     edit(move / "plans/people.toml", "[rows]", "[rows]\nsort = ['Name']")
-    left = [move / "loans/people-9/.changes.csv.9.part", move / "out/.people.csv.9.part"]
+    gone = this_process().replace(f"-{os.getpid()}-", "-999999999-")
+    left = [move / folder / f".mudanza-0-{gone}-9.part" for folder in ("loans/people-9", "out", "plans")]
     for one in left:
         one.parent.mkdir(parents=True, exist_ok=True)
         one.write_text("of a run that was killed")
@@ -450,14 +459,7 @@ def test_a_full_disk_changes_nothing(move: Path, monkeypatch: pytest.MonkeyPatch
     program("build", "people", cwd=move, status=1)
     before = snapshot(move / "out")
     many(move, 1000, first=10)
-    real = Path.open
-
-    def full(self: Path, mode: str = "r", *args, **kwargs):  # type: ignore[no-untyped-def]
-        return (
-            real(Path("/dev/full"), mode) if self.name.startswith(".people.csv.") else real(self, mode, *args, **kwargs)
-        )
-
-    monkeypatch.setattr(Path, "open", full)
+    monkeypatch.setattr(files, "PartFile", lambda *_: StreamFile(Path("/dev/full")))
     with pytest.raises(MudanzaError, match="disk is full"):
         build(find_move(move), ["people"])
     monkeypatch.undo()

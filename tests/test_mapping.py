@@ -412,7 +412,7 @@ def test_a_moves_own_steps_run_only_where_allowed(drafted: Path) -> None:
         OWN.replace("return pl.when", "return pl.col('nowhere') if digits == 9 else pl.when"), encoding="utf-8"
     )
     failed = program("preview", "clients", cwd=drafted)
-    assert failed.status == 2 and "own steps" in failed.err
+    assert failed.status == 2 and "own step chip failed" in failed.err
     # what is wrong elsewhere is not laid at their door
     (drafted / "steps.py").write_text(OWN, encoding="utf-8")
     edit(
@@ -424,7 +424,7 @@ def test_a_moves_own_steps_run_only_where_allowed(drafted: Path) -> None:
         file.write('[lookup.nums]\nfile = "incoming/nums.csv"\nkey = "No"\n')
     (drafted / "incoming/nums.csv").write_text("No,To,By\n1,a,x\n2,b,x\n3,c,x,y\n", encoding="utf-8")
     failed = program("preview", "clients", cwd=drafted, status=2).err
-    assert "is damaged" in failed and "nums.csv, line 4" in failed and "own steps" not in failed
+    assert "is damaged" in failed and "nums.csv, line 4" in failed and "own step" not in failed
 
 
 def test_a_mapping_sheet_is_signed_and_comes_back(drafted: Path) -> None:
@@ -541,7 +541,7 @@ def test_flows_come_back_checked_though_nobody_gave_the_values(drafted: Path, mo
 
     with monkeypatch.context() as patched:
         patched.chdir(drafted)
-        patched.setattr("mudanza.core.state.ledger.Ledger.commit", fails)
+        patched.setattr("mudanza.core.state.running.Running.commit", fails)
         assert main(["receive", "map.xlsx", "--accept"]) == 3
     assert plan.read_bytes() == before
     program("receive", "map.xlsx", "--accept", cwd=drafted, status=1)

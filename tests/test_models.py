@@ -25,9 +25,9 @@ from mudanza.core.layouts.layout import Dialect
 from mudanza.core.plans.move_settings import read_move
 from mudanza.core.sinks.csv_text import RowWriter
 from mudanza.core.sources import delimited
-from mudanza.core.state.files import Outputs
 from mudanza.core.state.key_pages import open_book, save_book
 from mudanza.core.state.ledger import Ledger
+from mudanza.core.state.running import running
 from mudanza.core.tables.key_book import KEYS
 from mudanza.core.tables.key_pattern import KeyPattern
 from mudanza.core.work.build import build
@@ -239,12 +239,11 @@ def test_seen_keys_are_a_dictionary(batches: list[list[int]]) -> None:
 def test_a_key_book_is_a_dictionary_that_lasts(
     tmp_path_factory: pytest.TempPathFactory, runs: list[list[list[str]]], start: int
 ) -> None:
-    ledger = Ledger(tmp_path_factory.mktemp("keys") / "ledger.sqlite")
+    ledger = Ledger(tmp_path_factory.mktemp("keys") / ".mudanza/ledger.sqlite")
     pattern = KeyPattern.of("K{00}", start)
     known: dict[str, str] = {}
     for batches in runs:
-        run = ledger.begin("test", "keys")
-        with ledger.held(run):
+        with running(ledger, "test", "keys") as run:
             book = open_book(ledger, "b", pattern)
             assert list(book.all().iter_rows()) == list(known.items())
             for batch in batches:
@@ -257,8 +256,8 @@ def test_a_key_book_is_a_dictionary_that_lasts(
                 book.give(pl.DataFrame({"identity": list(fresh), "key": list(fresh.values())}, schema=KEYS))
                 known |= fresh
             assert book.next == start + len(known)
-            save_book(ledger, run, book)
-            ledger.commit(run, Outputs(str(run)), {}, [], [])
+            save_book(ledger, run.id, book)
+            run.commit()
     assert ledger.books().get("b", 0) == len(known)
     assert list(open_book(ledger, "b", pattern).all().iter_rows()) == list(known.items())
 

@@ -19,7 +19,9 @@ from hypothesis import strategies as st
 
 from conftest import PLAN, edit, make_move, program
 from mudanza.cli.look import shorten, size
-from mudanza.core.documents.errors import LedgerError, MoveError, MudanzaError, PlanError, few, nearest
+from mudanza.core.disk.files import Outputs, put_into_place, sweep
+from mudanza.core.disk.processes import this_process
+from mudanza.core.documents.errors import LedgerError, MoveError, MudanzaError, OutsideError, PlanError, few, nearest
 from mudanza.core.documents.json_marks import json_marks
 from mudanza.core.documents.toml_marks import toml_marks
 from mudanza.core.plans.crosswalk_files import read_crosswalk
@@ -28,9 +30,10 @@ from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.sources.ahead import read_ahead
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.sniff import find_delimiter
-from mudanza.core.state.files import Outputs, rename_all, sweep
+from mudanza.core.state import running as under_way
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.loans import all_loans, noted_loan
+from mudanza.core.state.running import begin, running, settle
 from mudanza.core.values.digest import digest_of
 from mudanza.core.work.build import build
 from mudanza.core.work.survey.surveying import survey
@@ -41,12 +44,12 @@ from test_reading import book
 
 def test_outputs_appear_together_or_not_at_all(tmp_path: Path) -> None:
     (tmp_path / "a.txt").write_text("old")
-    with pytest.raises(ZeroDivisionError), Outputs("7") as outputs:
+    with pytest.raises(ZeroDivisionError), Outputs() as outputs:
         outputs.create(tmp_path / "a.txt").write(b"new")
         outputs.create(tmp_path / "deep/b.txt").write(b"new")
         raise ZeroDivisionError
     assert (tmp_path / "a.txt").read_text() == "old" and not list(tmp_path.rglob("*.part"))
-    with Outputs("8") as outputs:
+    with Outputs() as outputs:
         for name in ("a.txt", "deep/b.txt"):
             outputs.create(tmp_path / name).write(b"new")
         assert (tmp_path / "a.txt").read_text() == "old"
@@ -54,53 +57,70 @@ def test_outputs_appear_together_or_not_at_all(tmp_path: Path) -> None:
         outputs.publish()
     assert (tmp_path / "a.txt").read_text() == (tmp_path / "deep/b.txt").read_text() == "new"
     assert digest == digest_of(tmp_path / "a.txt", "a.txt")
-    with Outputs("9") as outputs:
+    with Outputs() as outputs:
         outputs.create(tmp_path / "given-up.txt").write(b"new")
     assert not list(tmp_path.rglob("*given-up*"))
-    with Outputs("", keep=False) as outputs:
+    with Outputs(keep=False) as outputs:
         sink = outputs.create(tmp_path / "never.txt")
         sink.write(b"new")
     assert sink.digest("a.txt") == digest and not (tmp_path / "never.txt").exists()
 
 
-def test_renaming_can_be_repeated_and_old_parts_are_swept(tmp_path: Path) -> None:
-    for name in (".a.csv.3.part", ".b.csv.4.part"):
+def test_parts_belong_to_their_process(tmp_path: Path) -> None:
+    # another process of the same number, which began at another moment, is another one
+    gone, other = this_process().replace(f"-{os.getpid()}-", "-999999999-"), f"{this_process()}0"
+    processes = (gone, other, this_process(), "abcdef-1-1")
+    names = [f".mudanza-{owner}-{process}-77.part" for owner in ("0", "abc") for process in processes]
+    for name in names:
         (tmp_path / name).write_text(name)
-    pairs = [(str(tmp_path / ".a.csv.3.part"), str(tmp_path / "a.csv"))]
-    rename_all(pairs)
-    rename_all(pairs)
-    (tmp_path / ".c.csv.5.part").write_text("left behind")
-    sweep(tmp_path, {"4"})
-    assert sorted(p.name for p in tmp_path.iterdir()) == [".b.csv.4.part", "a.csv"]
+    pairs = [(str(tmp_path / names[0]), str(tmp_path / "a.csv"))]
+    put_into_place(pairs)
+    put_into_place(pairs)
+    assert (tmp_path / "a.csv").read_text() == names[0]
+    with Outputs() as outputs:
+        part = outputs.create(tmp_path / "b.csv").part
+        assert {one.name for one in tmp_path.glob("*.part")} == {*names[2:], part.name}
+    sweep(tmp_path, ["abc"])
+    # of a process of another machine nothing is known, until nobody has touched its file for a week
+    left = {names[2], names[3], names[6], names[7]}
+    assert {one.name for one in tmp_path.iterdir()} == {"a.csv", *left}
+    os.utime(tmp_path / names[7], (0, 0))
+    sweep(tmp_path)
+    assert {one.name for one in tmp_path.iterdir()} == {"a.csv", *left - {names[7]}}
+
+
+def test_a_part_that_somebody_took_away_is_told(tmp_path: Path) -> None:
+    with pytest.raises(OutsideError, match="unfinished file was removed"), Outputs() as outputs:
+        outputs.create(tmp_path / "a.csv").part.unlink()
+        outputs.publish()
+    assert not list(tmp_path.iterdir())
 
 
 # the ledger
 
 
 def test_a_ledger_keeps_nothing_of_a_run_that_fails(tmp_path: Path) -> None:
-    ledger = Ledger(tmp_path / "sub/ledger.sqlite")
+    ledger = Ledger(tmp_path / "sub/.mudanza/ledger.sqlite")
     assert (ledger.runs(), ledger.books(), all_loans(ledger), noted_loan(ledger, "x")) == ([], {}, [], None)
     assert not ledger.exists()
-    run = ledger.begin("build", "a")
-    with pytest.raises(ZeroDivisionError), ledger.held(run):
-        ledger.put_page("b", 1, 5, run, b"")
+    with pytest.raises(ZeroDivisionError), running(ledger, "build", "a") as run:
+        ledger.put_page("b", 1, 5, run.id, b"")
         raise ZeroDivisionError
     assert (ledger.books(), ledger.runs()[0].state) == ({}, "failed")
-    run = ledger.begin("build", "a")
-    with ledger.held(run):
-        ledger.put_page("b", 1, 5, run, b"")
-        ledger.commit(run, Outputs(str(run)), {"read": 3}, [{"path": "x"}], [])
-    done = Ledger(tmp_path / "sub/ledger.sqlite").runs(1)[0]
+    with running(ledger, "build", "a") as run:
+        ledger.put_page("b", 1, 5, run.id, b"")
+        run.commit({"read": 3}, [{"path": "x"}])
+    done = Ledger(tmp_path / "sub/.mudanza/ledger.sqlite").runs(1)[0]
     assert (done.state, done.counts, done.read) == ("done", {"read": 3}, [{"path": "x"}])
     assert ledger.books() == {"b": 5}
 
 
 def test_runs_whose_process_is_gone_are_interrupted(tmp_path: Path) -> None:
-    ledger = Ledger(tmp_path / "ledger.sqlite")
-    gone = ledger.begin("build", "a")
+    ledger = Ledger(tmp_path / ".mudanza/ledger.sqlite")
+    gone = begin(ledger, "build", "a", None, [])
     with sqlite3.connect(ledger.path) as db:
         db.execute("UPDATE runs SET process = 999999999")
-    assert ledger.runs()[0].state == "interrupted" and ledger.alive_runs() == set()
+    assert ledger.runs()[0].state == "interrupted" and ledger.alive_runs() == {gone: False}
     # another process has the number now; what runs on another machine only that one can tell
     for machine, started, alive in (
         (socket.gethostname(), "2001-01-01T00:00:00+00:00", False),
@@ -109,10 +129,10 @@ def test_runs_whose_process_is_gone_are_interrupted(tmp_path: Path) -> None:
     ):
         with sqlite3.connect(ledger.path) as db:
             db.execute("UPDATE runs SET process = ?, machine = ?, started = ?", (os.getpid(), machine, started))
-        assert (ledger.alive_runs() == {str(gone)}, ledger.runs()[0].state == "running") == (alive, alive)
+        assert (ledger.alive_runs()[gone], ledger.runs()[0].state == "running") == (alive, alive)
     with sqlite3.connect(ledger.path) as db:
         db.execute("UPDATE runs SET process = 999999999")
-    with ledger.held(ledger.begin("build", "b")):
+    with running(ledger, "build", "b"):
         pass
     with sqlite3.connect(ledger.path) as db:
         assert db.execute("SELECT state FROM runs WHERE id = ?", (gone,)).fetchone() == ("running",)
@@ -124,14 +144,18 @@ def test_runs_whose_process_is_gone_are_interrupted(tmp_path: Path) -> None:
 
 def test_parts_are_found_though_the_folder_was_moved(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     ledger = Ledger(tmp_path / "here/.mudanza/ledger.sqlite")
-    run = ledger.begin("receive", "a")
-    monkeypatch.setattr(Ledger, "_put_into_place", lambda *_: None)
-    with ledger.held(run), Outputs(str(run)) as outputs:
-        outputs.create_text(tmp_path / "here/loans/x/changes.csv", "whole")
-        ledger.commit(run, outputs, {}, [], [])
+
+    def interrupted(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(under_way, "put_into_place", interrupted)
+    with pytest.raises(KeyboardInterrupt), running(ledger, "receive", "a") as run:
+        run.outputs.create_text(tmp_path / "here/loans/x/changes.csv", "whole")
+        run.commit()
+    monkeypatch.undo()
     ledger.close()
     (tmp_path / "here").rename(tmp_path / "there")
-    Ledger(tmp_path / "there/.mudanza/ledger.sqlite").settle()
+    settle(Ledger(tmp_path / "there/.mudanza/ledger.sqlite"))
     assert [p.name for p in (tmp_path / "there/loans/x").iterdir()] == ["changes.csv"]
 
 

@@ -23,8 +23,8 @@ from mudanza.core.plans.move_settings import find_move, read_move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.state import sent
-from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import Ledger
+from mudanza.core.state.running import running
 from mudanza.core.state.sent import note_sent, sent_by, went_out
 from mudanza.core.tables.key_pattern import KeyPattern
 from mudanza.core.tables.lookup import Lookup
@@ -248,27 +248,26 @@ def test_numbers_by_group() -> None:
 
 
 def test_records_that_went_out_are_remembered_as_changes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    ledger = Ledger(tmp_path / "l.sqlite")
+    ledger = Ledger(tmp_path / ".mudanza/ledger.sqlite")
 
-    def run(records: dict[str, int]) -> None:
-        number = ledger.begin("build", "people")
+    def built(records: dict[str, int]) -> None:
         frame = pl.DataFrame(
             {"key": list(records), "record": pl.Series(list(records.values()), dtype=pl.UInt64)},
             schema_overrides={"key": pl.String},
         )
-        with ledger.held(number), Outputs(str(number)) as outputs:
-            note_sent(ledger, number, "people", "out/people.csv", sent_by(ledger, "people"), frame)
-            ledger.commit(number, outputs, {}, [], [])
+        with running(ledger, "build", "people") as run:
+            note_sent(ledger, run.id, "people", "out/people.csv", sent_by(ledger, "people"), frame)
+            run.commit()
 
-    run({"A": 1, "B": 2})
-    run({"A": 1, "B": 3})
-    run({"A": 1})
+    built({"A": 1, "B": 2})
+    built({"A": 1, "B": 3})
+    built({"A": 1})
     assert [w.how for w in went_out(ledger, "people", "B")] == ["new", "changed", "gone"]
     assert [w.how for w in went_out(ledger, "people", "A")] == ["new", "same", "same"]
     # earlier versions made other hashes: nothing is called changed for that
     monkeypatch.setattr(sent, "_HASHED_BY", "another")
-    run({"A": 77, "B": 2})
-    run({"A": 78})
+    built({"A": 77, "B": 2})
+    built({"A": 78})
     assert [w.how for w in went_out(ledger, "people", "A")] == ["new", "same", "same", "same", "changed"]
     assert [w.how for w in went_out(ledger, "people", "B")] == ["new", "changed", "gone", "new", "gone"]
     assert went_out(ledger, "people", "Z") == [] and went_out(ledger, "others", "A") == []
@@ -354,11 +353,11 @@ def test_a_crosswalk_keeps_what_people_wrote(move: Path) -> None:
         and {c.values for c in one.open} == {("C", ""), ("Q", "")}
         and [e.code for e in one.unused] == ["X"]
     )
-    assert propose_entries(one) == 2 and propose_entries(one) == 0
+    assert propose_entries(find_move(move), one) == 2 and propose_entries(find_move(move), one) == 0
     (one,) = find_codes(find_move(move), "people")
-    decide(one, {("C", ""): Decision("cat", "seen"), ("D", ""): Decision("dog", "big")})
+    decide(find_move(move), one, {("C", ""): Decision("cat", "seen"), ("D", ""): Decision("dog", "big")})
     with pytest.raises(MoveError, match="no code 'cow'"):
-        decide(one, {("Q", ""): Decision("cow")})
+        decide(find_move(move), one, {("Q", ""): Decision("cow")})
     rows = list(csv.reader(path.open(encoding="utf-8"), delimiter=";"))
     assert rows[0] == ["note", "from", "to", "of", "state"]
     assert rows[1:3] == [["big", "D", "dog", "", "confirmed"], ["old", "X", "cat", "", ""]]

@@ -90,7 +90,7 @@ def test_a_list_is_asked_by_its_fields(practice: Path) -> None:
 #: what is wrong, and the words of the answer
 WRONG = [
     (["owners", "--columns", "toown"], "did you mean 'Town'"), (["ownrs"], "Did you mean 'owners'"), (["animals"], "has not been built"), (["owners", "--where", "{@twn} = 1"], "town"),
-    (["owners", "--to", "x.pdf"], "in no form"), (["owners", "--to", "incoming/x.csv"], "what old programs exported"), (["--question", "nix"], "no question"), ([], "Say of what"),
+    (["owners", "--to", "x.pdf"], "in no form"), (["owners", "--to", "incoming/x.csv"], "made by people, by old programs"), (["--question", "nix"], "no question"), ([], "Say of what"),
     (["owners/nord"], "no source 'nord'"), (["owners", "--save", "a b"], "cannot be the name"),
 ]  # fmt: skip
 
@@ -123,8 +123,8 @@ def test_what_is_written_can_be_asked_again_and_is_no_export(practice: Path, end
     )
     with (practice / to).open("ab") as file:
         file.write(b" ")
-    assert "did not write it as it stands" in program("records", *words, cwd=practice, status=3).err
-    program("records", *words, "--over", cwd=practice, status=0)
+    assert "did not write it as it is now" in program("records", *words, cwd=practice, status=2).err
+    assert "called --overwrite" in program("records", *words, "--over", cwd=practice, status=0).err
 
 
 def test_a_build_takes_no_answer_for_an_export(practice: Path) -> None:

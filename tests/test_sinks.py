@@ -416,7 +416,7 @@ def test_nothing_half_is_seen_of_a_build_that_is_killed(tmp_path: Path, form: st
     text = (move / "incoming/a.csv").read_text().replace("N1", "M1")
     (move / "incoming/a.csv").write_text(text + "".join(f"P{n:03},N,31/01/1980,{n}\n" for n in range(10, 1000)))
     run = subprocess.Popen([installed(), "build"], cwd=move, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    while not (move / f"out/.people{ending}.2.part").exists() and run.poll() is None:
+    while not list((move / "out").glob(f".mudanza-*-{run.pid}-*.part")) and run.poll() is None:
         time.sleep(0.002)
     run.kill()
     run.wait()

@@ -28,7 +28,7 @@ from mudanza.core.documents.errors import LedgerError, OutsideError, Place, Sour
 from mudanza.core.sources.decoding import look_at
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
-from mudanza.core.state import ledger as ledger_module
+from mudanza.core.state import running as under_way
 from mudanza.core.state.identities import brought
 from mudanza.core.state.key_pages import open_book
 from mudanza.core.state.ledger import Ledger
@@ -229,7 +229,7 @@ def test_lists_of_one_run_are_built_as_they_need_each_other(move: Path) -> None:
     edit(move / "plans/people.toml", "[fields]", '[lookup.n]\nlist = "a-notes"\nkey = "code"\n[fields]')
     told = program("build", cwd=move, status=2).err
     assert "in a circle: a-notes -> people -> a-notes" in told and "line 6, lookup.people.list" in told
-    assert "no plan '../plans/people'" in program("build", "../plans/people", cwd=move, status=2).err
+    assert "'../plans/people' cannot be the name of a plan" in program("build", "../plans/people", cwd=move, status=2).err
 
 
 @pytest.mark.parametrize("what", ["a signal", "another command's help", "a full disk"])
@@ -237,7 +237,7 @@ def test_from_the_commit_on_a_run_is_done(
     move: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], what: str
 ) -> None:
     """What comes between the commit and the last renaming is waited for, or told as it is."""
-    real = ledger_module.rename_all
+    real = under_way.put_into_place
 
     def meanwhile(pairs: list[tuple[str, str]]) -> None:
         if not pairs:
@@ -252,12 +252,12 @@ def test_from_the_commit_on_a_run_is_done(
         real(pairs)
 
     monkeypatch.chdir(move)
-    monkeypatch.setattr(ledger_module, "rename_all", meanwhile)
+    monkeypatch.setattr(under_way, "put_into_place", meanwhile)
     status, told = main(["build", "people"]), capsys.readouterr().err
     monkeypatch.undo()
     assert status == {"a signal": 130, "another command's help": 1, "a full disk": 3}[what]
     if what == "a signal":
-        assert "what was done before stands: people.csv" in told and "nothing was changed" not in told
+        assert "run 1 is recorded as done; written: people.csv" in told and "nothing was changed" not in told
     if what == "a full disk":
         assert (
             "run 1 is done" in told
@@ -337,7 +337,7 @@ def test_a_lost_ledger_gives_nobody_another_identifier(move: Path) -> None:
     shutil.rmtree(move / ".mudanza")
     for command in (["build", "people"], ["build", "people", "--rehearse"], ["lend", "people"]):
         told = program(*command, cwd=move, status=3).err
-        assert "the ledger is gone" in told and "backup" in told and not (move / ".mudanza").exists()
+        assert "the ledger is not there" in told and "backup" in told and not (move / ".mudanza").exists()
     (move / "out").rename(move / "out-before")
     program("build", "people", cwd=move, status=1)
 

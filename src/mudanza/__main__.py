@@ -33,6 +33,7 @@ def script() -> None:
     What it held in memory goes back to the system at once; to free it piece by piece takes up to a third of a second.
     """
     status = run()
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
     sys.stdout.flush()
     sys.stderr.flush()
     # temporary folders go

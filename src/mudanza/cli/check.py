@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import atexit
 import codecs
 import dataclasses
 import shutil
 import sys
-import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from mudanza.cli import look
-from mudanza.cli.options import here_or_none, json_option
+from mudanza.cli.options import here_or_none, json_option, named_outputs, overwrite_option
 from mudanza.core.findings.finding import SHOWN, as_shown
 from mudanza.core.work.shapes import check_shape, package_shape, recognised_shape
 
@@ -23,6 +21,7 @@ if TYPE_CHECKING:
 
     import polars as pl
 
+    from mudanza.core.disk.files import OutFile, Outputs
     from mudanza.core.findings.finding import Finding
     from mudanza.core.layouts.layout import Layout
     from mudanza.core.work.check import CheckResult
@@ -49,11 +48,21 @@ class _Asked:
         """How many findings the check has to keep: where all are written somewhere, all."""
         return None if self.findings or self.annotated else self.limit
 
-    def keep_apart(self, inputs: Sequence[Path]) -> None:
-        """Refuse to write over what is read, before the work begins."""
-        from mudanza.core.state.files import keep_apart
+    def outputs(self, inputs: Sequence[Path]) -> _Files:
+        """The files that are to be written, which all appear when the last of them is whole."""
+        outputs = named_outputs("check", inputs)
+        listed = None if self.fixed is None else self.fixed.with_name(f"{self.fixed.stem}.corrections.csv")
+        wanted = (self.findings, self.annotated, self.fixed, listed)
+        return _Files(outputs, *(None if path is None else outputs.create_named(path) for path in wanted))
 
-        keep_apart([out for out in (self.findings, self.annotated, self.fixed) if out is not None], inputs)
+
+@dataclasses.dataclass(frozen=True)
+class _Files:
+    outputs: Outputs
+    findings: OutFile | None
+    annotated: OutFile | None
+    fixed: OutFile | None
+    listed: OutFile | None
 
 
 @click.command("check")
@@ -87,6 +96,7 @@ class _Asked:
     metavar="FILE.csv",
     help="Write a file with what can be corrected without a doubt.",
 )
+@overwrite_option
 @click.option("--limit", type=click.IntRange(1), metavar="N", help="List only the first N findings; all are counted.")
 @json_option
 @click.pass_context
@@ -133,53 +143,61 @@ def command(
 def _file(file: Path, layout_name: str | None, others: Sequence[Path], asked: _Asked) -> bool:
     from mudanza.core.work.check import check
 
-    asked.keep_apart([file, *others])
     shown = "standard input" if str(file) == "-" else str(file)
     path = _from_standard_input() if str(file) == "-" else file
-    found = None if layout_name is not None else _recognised(path, shown, asked)
-    layout = found.layout if found is not None else find_layout(layout_name or "")
-    with look.progress(asked.as_json) as tell:
-        result = check(
-            path,
-            layout,
-            shown=shown,
-            layout_shown=layout_name or layout.name,
-            others=others,
-            sheet=asked.sheet,
-            limit=asked.kept,
-            tell=tell,
-        )
-    if asked.findings is not None:
-        _write(asked.findings, result.findings)
-    if asked.annotated is not None:
-        from mudanza.core.work.annotating import annotate
-
-        annotate(path, layout, result, asked.annotated, sheet=asked.sheet)
+    files = asked.outputs([path, *others])
+    with files.outputs:
+        found = None if layout_name is not None else _recognised(path, shown, asked)
+        layout = found.layout if found is not None else find_layout(layout_name or "")
+        with look.progress(asked.as_json) as tell:
+            result = check(
+                path,
+                layout,
+                shown=shown,
+                layout_shown=layout_name or layout.name,
+                others=others,
+                sheet=asked.sheet,
+                limit=asked.kept,
+                tell=tell,
+            )
+        fixed = _written(files, path, layout, shown, result, asked.sheet)
+        files.outputs.publish()
     if asked.limit is not None:
         result = dataclasses.replace(result, findings=result.findings.head(asked.limit))
     if asked.as_json:
-        shape = check_shape(result, asked.limit is not None, _fixed(path, layout, shown, asked))
+        shape = check_shape(result, asked.limit is not None, fixed)
         look.document({**shape, **(recognised_shape(found) if found else {})})
         return result.clean
     _show(result, _known_by(found), asked)
     if asked.annotated is not None:
         look.say(f"  an annotated copy is in {asked.annotated}", style="dim")
-    if (fixed := _fixed(path, layout, shown, asked)) is not None:
+    if fixed is not None:
         _show_fixed(fixed)
     return result.clean
 
 
-def _fixed(path: Path, layout: Layout, shown: str, asked: _Asked) -> FixResult | None:
+def _written(
+    files: _Files, path: Path, layout: Layout, shown: str, result: CheckResult, sheet: str | None
+) -> FixResult | None:
+    """Write what is asked for beside the check; gives what was corrected."""
+    if files.findings is not None:
+        _write(files.findings, result.findings)
+    if files.annotated is not None:
+        from mudanza.core.work.annotating import annotate
+
+        annotate(path, layout, result, files.annotated, sheet=sheet)
+    if files.fixed is None or files.listed is None:
+        return None
     from mudanza.core.work.fixing import fix
 
-    return None if asked.fixed is None else fix(path, layout, asked.fixed, shown=shown, sheet=asked.sheet)
+    return fix(path, layout, files.fixed, files.listed, shown=shown, sheet=sheet)
 
 
 def _from_standard_input() -> Path:
     """Where the bytes of standard input stand, for as long as the command runs."""
-    folder = Path(tempfile.mkdtemp(prefix="mudanza-"))
-    atexit.register(shutil.rmtree, folder, ignore_errors=True)
-    path = folder / "standard-input"
+    from mudanza.core.disk.temporary import temporary_folder
+
+    path = temporary_folder() / "standard-input"
     with path.open("wb") as out:
         shutil.copyfileobj(sys.stdin.buffer, out)
     with path.open("rb") as read:
@@ -244,11 +262,13 @@ def _folder(folder: Path, asked: _Asked) -> bool:
 
     from mudanza.core.work.package import check_package
 
-    asked.keep_apart([path for path in folder.iterdir() if path.is_file()])
-    with look.progress(asked.as_json) as tell:
-        result = check_package(folder, _known_layouts(), limit=asked.kept, tell=tell)
-    if asked.findings is not None:
-        _write(asked.findings, pl.concat([result.findings, *(one.findings for one in result.files)]))
+    files = asked.outputs([path for path in folder.iterdir() if path.is_file()])
+    with files.outputs:
+        with look.progress(asked.as_json) as tell:
+            result = check_package(folder, _known_layouts(), limit=asked.kept, tell=tell)
+        if files.findings is not None:
+            _write(files.findings, pl.concat([result.findings, *(one.findings for one in result.files)]))
+        files.outputs.publish()
     if asked.as_json:
         if asked.limit is not None:
             shortened = [dataclasses.replace(one, findings=one.findings.head(asked.limit)) for one in result.files]
@@ -282,17 +302,13 @@ def _show_package(result: PackageResult, asked: _Asked) -> None:
 # what people see
 
 
-def _write(path: Path, findings: pl.DataFrame) -> None:
+def _write(out: OutFile, findings: pl.DataFrame) -> None:
     import polars as pl
 
-    from mudanza.core.sinks.csv_text import RowWriter
-    from mudanza.core.state.files import Outputs
+    from mudanza.core.sinks.csv_text import QuotedWriter
 
-    with Outputs("check") as outputs:
-        out = outputs.create(path)
-        writer = RowWriter(SHOWN)
-        out.write(writer.head() + writer.rows(as_shown(findings).with_columns(pl.col("line").cast(pl.String))))
-        outputs.publish()
+    writer = QuotedWriter(SHOWN)
+    out.write(writer.head() + writer.rows(as_shown(findings).with_columns(pl.col("line").cast(pl.String))))
 
 
 def _show(result: CheckResult, known_by: str, asked: _Asked) -> None:

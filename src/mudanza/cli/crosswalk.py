@@ -13,6 +13,7 @@ from mudanza.cli.options import answered, here, json_option, run_options
 from mudanza.core.work.shapes import crosswalks_shape
 
 if TYPE_CHECKING:
+    from mudanza.core.plans.move import Move
     from mudanza.core.work.crosswalks.codes import CodesOf, FoundCode
     from mudanza.core.work.crosswalks.decisions import Decision
 
@@ -75,7 +76,7 @@ def command(
                 unknown("crosswalk", name, known), hint=f"The plan {list_name} uses: {', '.join(known) or 'none'}."
             )
         found = [one for one in found if one.name == name]
-    added = {one.name: 0 if rehearse else propose_entries(one) for one in found}
+    added = {one.name: 0 if rehearse else propose_entries(move, one) for one in found}
     if as_json:
         look.document(crosswalks_shape(list_name, found, added))
     elif not found:
@@ -85,7 +86,7 @@ def command(
             look.say()
         _show(one, added[one.name])
         if ask or review:
-            _go_through(one, review)
+            _go_through(move, one, review)
     ctx.exit(0 if all(one.clean for one in found) else 1)
 
 
@@ -120,7 +121,7 @@ def _show(one: CodesOf, added: int) -> None:
         )
 
 
-def _go_through(one: CodesOf, review: bool) -> None:
+def _go_through(move: Move, one: CodesOf, review: bool) -> None:
     """Ask for each code. What was decided until then is kept when one stops."""
     from mudanza.core.work.crosswalks.decisions import decide
 
@@ -139,7 +140,7 @@ def _go_through(one: CodesOf, review: bool) -> None:
             break
         if answer is not _OPEN:
             decisions[code.values] = answer
-    decide(one, decisions)
+    decide(move, one, decisions)
     look.say(f"  {look.plural(len(decisions), 'entry', 'entries')} of {one.name} confirmed.")
 
 

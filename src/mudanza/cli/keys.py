@@ -151,8 +151,8 @@ def _export(move: Move, book: str, as_json: bool) -> None:
     import polars as pl
 
     from mudanza.core.sinks.csv_text import RowWriter
+    from mudanza.core.state.evidence import ledger_of
     from mudanza.core.state.key_pages import open_book
-    from mudanza.core.state.ledger import ledger_of
     from mudanza.core.values.row_columns import INNER
 
     keys = open_book(ledger_of(move), book, move.key_pattern(book)).all()

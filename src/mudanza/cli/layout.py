@@ -9,7 +9,7 @@ import click
 
 from mudanza.cli import look
 from mudanza.cli.check import find_layout
-from mudanza.cli.options import here, here_or_none, json_option, wait_option
+from mudanza.cli.options import here, here_or_none, json_option, named_outputs, overwrite_option, wait_option
 from mudanza.core.work.shapes import (
     absent_shape,
     compared_layouts_shape,
@@ -167,6 +167,7 @@ def _show_draft(made: LayoutDraft, name: str, shown: str) -> None:
 @command.command("lend")
 @click.argument("name")
 @click.option("--to", type=click.Path(path_type=Path), metavar="FILE.xlsx", help="Where the workbook is written.")
+@overwrite_option
 @wait_option
 @json_option
 def lend(name: str, to: Path | None, wait: float, as_json: bool) -> None:
@@ -231,6 +232,7 @@ def _show_comparison(result: LayoutComparison) -> None:
 @command.command("absent")
 @click.argument("name", metavar="FILE|NAME")
 @click.option("--to", type=click.Path(path_type=Path), metavar="FILE.xlsx", help="Write them as a sheet to hand over.")
+@overwrite_option
 @json_option
 def absent(name: str, to: Path | None, as_json: bool) -> None:
     """List the fields of a layout that the target does not have yet, with what has to be created there.
@@ -241,15 +243,14 @@ def absent(name: str, to: Path | None, as_json: bool) -> None:
     Example:
       mudanza layout absent owners --to to-create.xlsx
     """
-    from mudanza.core.state.files import Outputs
     from mudanza.core.work.loans.decision_sheets import sheets_bytes
     from mudanza.core.work.loans.layout_sheet import absent_sheet
 
     layout = find_layout(name)
     fields = [one for one in layout.fields if one.absent]
     if to is not None and fields:
-        with Outputs("layout") as outputs:
-            outputs.create(to).write(sheets_bytes([absent_sheet(layout.name, fields)], None))
+        with named_outputs("layout absent") as outputs:
+            outputs.create_named(to).write(sheets_bytes([absent_sheet(layout.name, fields)], None))
             outputs.publish()
     if as_json:
         look.document(absent_shape(layout, fields, str(to) if to is not None and fields else None))

@@ -10,7 +10,7 @@ import click
 
 from mudanza.cli import completing, look
 from mudanza.cli.check import find_layout
-from mudanza.cli.options import answered, here, json_option, run_options, wait_option
+from mudanza.cli.options import answered, here, json_option, overwrite_option, run_options, wait_option
 from mudanza.core.work.shapes import decision_loan_shape, loan_shape
 
 if TYPE_CHECKING:
@@ -58,6 +58,7 @@ if TYPE_CHECKING:
     metavar="FILE",
     help="The file to write: .xlsx, .ods, .csv or .tsv; a folder with --by.",
 )
+@overwrite_option
 @run_options
 @wait_option
 @json_option

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import json
+import re
 import sys
 import time
 from collections.abc import Iterator, Sequence
@@ -17,7 +18,9 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from mudanza.core.disk.effects import effects
 from mudanza.core.documents.errors import FaultError, MudanzaError, OutsideError, Place, counted
+from mudanza.core.documents.secrets import may_show, without_secrets
 from mudanza.core.work.shapes import error_shape
 
 if TYPE_CHECKING:
@@ -29,8 +32,32 @@ if TYPE_CHECKING:
 ACCENT = "color(30)"
 _PLAIN_WIDTH = 100
 
-out = Console(highlight=False, soft_wrap=False, width=None if sys.stdout.isatty() else _PLAIN_WIDTH)
-err = Console(stderr=True, highlight=False, width=None if sys.stderr.isatty() else _PLAIN_WIDTH)
+#: signs that make a terminal do something, or that turn the order of others round
+_CONTROLS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]")
+
+
+def harmless(text: str) -> str:
+    """A text as it can be shown: control signs are seen, and do nothing; credentials are not seen."""
+    return _CONTROLS.sub(lambda sign: "\\e" if sign[0] == "\x1b" else ascii(sign[0])[1:-1], without_secrets(text))
+
+
+def _harmless(thing: Any) -> Any:
+    if isinstance(thing, str):
+        return harmless(thing)
+    if isinstance(thing, Text) and (plain := harmless(thing.plain)) != thing.plain:
+        return Text(plain, style=thing.style)
+    return thing
+
+
+class _Console(Console):
+    """Whatever is shown goes through here."""
+
+    def print(self, *objects: Any, **how: Any) -> None:
+        super().print(*map(_harmless, objects), **how)
+
+
+out = _Console(highlight=False, soft_wrap=False, width=None if sys.stdout.isatty() else _PLAIN_WIDTH)
+err = _Console(stderr=True, highlight=False, width=None if sys.stderr.isatty() else _PLAIN_WIDTH)
 
 
 def say(text: str = "", *, style: str | None = None) -> None:
@@ -67,6 +94,7 @@ def columns(
     """Rows in aligned columns. `right` are those with numbers, `fold` those that may break over lines."""
     if not rows:
         return
+    rows = [[_harmless(cell) for cell in row] for row in rows]
     table = Table(box=None, pad_edge=False, show_header=heads is not None, header_style="dim", padding=(0, 2, 0, 0))
     wide = [max(len(row[i]) for row in [*rows, *([heads] if heads else [])]) + 2 for i in range(len(rows[0]))]
     # a number that is cut is another number, so what is no number gives way
@@ -93,7 +121,8 @@ def columns(
 
 def document(value: Any) -> None:
     """One JSON document on standard output."""
-    click.echo(json.dumps(value, indent=2, ensure_ascii=False, default=str))
+    text = json.dumps(value, indent=2, ensure_ascii=False, default=str)
+    click.echo(_CONTROLS.sub(lambda sign: f"\\u{ord(sign[0]):04x}", text))
 
 
 def count(number: int) -> str:
@@ -128,11 +157,6 @@ def standing(finding: Finding) -> str:
     if finding.cell:
         return f"{name} {finding.cell}"
     return f"{name} line {finding.line}" if finding.line else name
-
-
-def toml_text(text: str) -> str:
-    """A text as it is written in TOML."""
-    return json.dumps(text, ensure_ascii=False)
 
 
 #: so many groups of findings are shown; more are no help to anybody's eyes
@@ -226,6 +250,15 @@ def progress(quiet: bool) -> Iterator[Tell]:
         bar.stop()
 
 
+def without_secrets_in(value: Any) -> Any:
+    """A JSON value without credentials."""
+    if isinstance(value, dict):
+        return {key: without_secrets_in(one) for key, one in value.items()}
+    if isinstance(value, list):
+        return [without_secrets_in(one) for one in value]
+    return without_secrets(value) if isinstance(value, str) else value
+
+
 def show_error(error: BaseException, wants_json: bool) -> int:
     """Say what is wrong, where, why and what next; gives the exit status."""
     if isinstance(error, OSError) and not isinstance(error, MudanzaError):
@@ -248,13 +281,17 @@ def show_error(error: BaseException, wants_json: bool) -> int:
     if place is not None and place.text is not None:
         number = str(place.line or "")
         shown, start, end = _window(place)
+        if not may_show(place.text):
+            shown, start, end = "(not shown, for it may hold a credential)", 0, 0
         err.print(Text(f"  {number} | {shown}"), soft_wrap=True)
         gap, caret = f"  {' ' * len(number)} | {' ' * start}", "^" * max(1, end - start)
         err.print(Text.assemble(gap, (caret, f"bold {ACCENT}")), soft_wrap=True)
     if error.hint:
         err.print(Text(f"  {error.hint}"))
+    if effects.any:
+        err.print(Text(f"  Before that: {effects.sentence()}."))
     if wants_json:
-        document(error_shape(error))
+        document(without_secrets_in(error_shape(error)))
     return error.status
 
 

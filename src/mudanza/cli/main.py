@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import io
 import os
 import signal
 import sys
@@ -93,23 +94,40 @@ def cli(ctx: click.Context, folder: Path | None, debug: bool) -> None:
             raise click.UsageError(f"-C {folder}: {error.strerror}.") from error
 
 
+#: an impatient user presses Ctrl-C again; so many times, and the command ends without tidying up, which the next one does
+_PATIENCE = 4
+
+
 def _end_like_ctrl_c() -> None:
-    """Let other ways of being ended do what Ctrl-C does, unless whoever started us has them ignored."""
+    """Let other ways of being ended do what Ctrl-C does, unless whoever started us has them ignored; a second one does not disturb what the first has begun to end."""
+    count = 0
 
     def interrupted(*_: object) -> None:
-        raise KeyboardInterrupt
+        nonlocal count
+        count += 1
+        if count == 1:
+            raise KeyboardInterrupt
+        if count >= _PATIENCE:
+            os.write(2, f"interrupted; {_effects()}.\n".encode())
+            os._exit(130)
 
     if threading.current_thread() is not threading.main_thread():
         return
-    for name in ("SIGTERM", "SIGHUP"):
+    for name, usual in (
+        ("SIGINT", signal.default_int_handler),
+        ("SIGTERM", signal.SIG_DFL),
+        ("SIGHUP", signal.SIG_DFL),
+    ):
         number = getattr(signal, name, None)
-        if number is not None and signal.getsignal(number) == signal.SIG_DFL:
+        before = signal.getsignal(number) if number is not None else None
+        if number is not None and (before == usual or getattr(before, "__name__", "") == interrupted.__name__):
             signal.signal(number, interrupted)
 
 
-def _placed() -> list[str]:
-    """The files that this process has put into place."""
-    return getattr(sys.modules.get("mudanza.core.state.files"), "placed", [])
+def _effects() -> str:
+    """What this process has changed, as a part of a sentence."""
+    module = sys.modules.get("mudanza.core.disk.effects")
+    return module.effects.sentence() if module is not None else "nothing was changed"
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -125,7 +143,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
             # the reader of our output went away, as `| head` does
             return 0
         click.echo(
-            f"error: standard output takes nothing more: {error.strerror}.\n  What the command wrote into files stands. Print to another place, and look with `mudanza ledger`.",
+            f"error: standard output takes nothing more: {error.strerror}.\n  Before that: {_effects()}. Print to another place, and look with `mudanza ledger`.",
             err=True,
         )
         return 3
@@ -135,19 +153,23 @@ def _run(given: list[str]) -> int:
     """Run one command. Raises OSError where its output cannot be printed."""
     wants_json = "--json" in given
     _end_like_ctrl_c()
-    placed_before = len(_placed())
+    if (module := sys.modules.get("mudanza.core.disk.effects")) is not None:
+        # of another command in this process
+        module.effects.clear()
     try:
         status = cli.main(given, prog_name="mudanza", standalone_mode=False)
         return status if isinstance(status, int) else 0
     except click.exceptions.Exit as stop:
         return stop.exit_code
     except (click.Abort, KeyboardInterrupt):
-        done = _placed()[placed_before:]
-        stands = f"what was done before stands: {', '.join(Path(one).name for one in done)}"
-        click.echo(f"interrupted; {stands if done else 'nothing was changed'}.", err=True)
+        click.echo(f"interrupted; {_effects()}.", err=True)
         return 130
     except click.ClickException as error:
-        error.show()
+        from mudanza.cli.look import harmless
+
+        shown = io.StringIO()
+        error.show(shown)
+        click.echo(harmless(shown.getvalue()), err=True, nl=False)
         if wants_json:
             from mudanza.cli.look import document
             from mudanza.core.documents.errors import MudanzaError
@@ -164,5 +186,7 @@ def _run(given: list[str]) -> int:
         if "--debug" in given:
             import traceback
 
-            traceback.print_exc()
+            from mudanza.cli.look import harmless
+
+            click.echo("\n".join(map(harmless, traceback.format_exc().splitlines())), err=True)
         return show_error(error, wants_json)

@@ -10,7 +10,7 @@ import click
 from rich.text import Text
 
 from mudanza.cli import completing, look
-from mudanza.cli.options import here, json_option
+from mudanza.cli.options import here, json_option, named_outputs, overwrite_option
 from mudanza.core.work.shapes import draft_shape, reasons_shape
 
 if TYPE_CHECKING:
@@ -39,6 +39,7 @@ if TYPE_CHECKING:
     metavar="FILE",
     help="Draw which column fills which field (.png, .svg, .pdf).",
 )
+@overwrite_option
 @json_option
 def command(
     list_name: str,
@@ -85,14 +86,17 @@ def command(
 
 def _draft(move: Move, plan: Plan, rehearse: bool, ask: bool, chart_file: Path | None, as_json: bool) -> None:
     from mudanza.core.engine.intake import open_sources
-    from mudanza.core.work.matching.answers import ANSWERS, answers_text, read_answers
+    from mudanza.core.work.matching.answers import ANSWERS, answers_text, read_answers, with_answers
     from mudanza.core.work.matching.drafted_plan import unsure_fields, write_draft
     from mudanza.core.work.matching.drafting import propose, weigh
+    from mudanza.core.work.matching.questions import with_words
 
     intake = open_sources(plan, move)
     again = unsure_fields(plan) if ask else []
     open_plan = replace(plan, flows={f: flow for f, flow in plan.flows.items() if f not in again})
-    answers, texts, answered = read_answers(move.folder), dict[Path, str](), set[str]()
+    answers, answered = read_answers(move.folder), set[str]()
+    new: list[Answer] = []
+    words: list[tuple[str, str]] = []
     with look.progress(as_json) as tell:
         scores = weigh(move, open_plan, intake, tell=tell)
         made = propose(move, open_plan, intake, scores, answers, tell)
@@ -107,11 +111,17 @@ def _draft(move: Move, plan: Plan, rehearse: bool, ask: bool, chart_file: Path |
         standing = standing_columns(plan, again)
         answers, new = asked(plan.name, scores, answers, standing, drafted)
         made = drafted(answers)
-        texts = learn(move.folder, scores, new)
-        if new:
-            texts[move.folder / ANSWERS] = answers_text(answers)
+        words = learn(scores, new)
         answered = {answer.field for answer in new} | settled_fields(made, standing)
-    written = [] if rehearse else write_draft(move, plan, made, answered, texts)
+
+    def beside() -> dict[Path, str]:
+        texts = dict([with_words(move.folder, words)]) if words else {}
+        if new:
+            # those that are there now, which may be more than at the start
+            texts[move.folder / ANSWERS] = answers_text(with_answers(read_answers(move.folder), new))
+        return texts
+
+    written = [] if rehearse else write_draft(move, plan, made, answered, beside)
     if chart_file is not None:
         _chart(open_plan, made, {s: [(v.name, v.looks) for v in one.views] for s, one in scores.items()}, chart_file)
     if as_json:
@@ -138,7 +148,6 @@ def _from_folder(folder: Path, file: str) -> str:
 
 
 def _chart(plan: Plan, made: Draft, columns: dict[str, list[tuple[str, str | None]]], path: Path) -> None:
-    from mudanza.core.state.files import Outputs
     from mudanza.core.work.matching.chart import chart, lines_of
     from mudanza.core.work.matching.drafted_plan import unsure_fields
 
@@ -146,8 +155,8 @@ def _chart(plan: Plan, made: Draft, columns: dict[str, list[tuple[str, str | Non
     drawn = chart(
         plan.name, fields, columns, lines_of(plan, made, unsure_fields(plan)), path.suffix.lstrip(".").lower()
     )
-    with Outputs("match") as outputs:
-        outputs.create(path).write(drawn)
+    with named_outputs("match") as outputs:
+        outputs.create_named(path).write(drawn)
         outputs.publish()
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -117,15 +116,15 @@ def _named(text: str, scores: Scores) -> str | None:
     return None
 
 
-def learn(folder: Path, scores: Mapping[str, Scores], answers: list[Answer]) -> dict[Path, str]:
-    """Ask whether headings that said nothing are to be known from now on; gives the file of words with them, if so."""
-    from mudanza.core.work.matching.questions import new_words, with_words
+def learn(scores: Mapping[str, Scores], answers: list[Answer]) -> list[tuple[str, str]]:
+    """Ask whether headings that said nothing are to be known from now on; gives them with their meanings, if so."""
+    from mudanza.core.work.matching.questions import new_words
 
     words = new_words(scores, answers)
     if not words:
-        return {}
+        return []
     look.say()
     look.heading("words.csv", "headings that said nothing until now; other lists of the move can know them")
     look.columns([[heading, "means", meaning] for meaning, heading in words])
     agreed = _prompt("add them, y or n", "y").strip().lower().startswith("y")
-    return dict([with_words(folder, words)]) if agreed else {}
+    return words if agreed else []

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -15,6 +15,7 @@ from mudanza.core.plans.move import SETTINGS, Move
 from mudanza.core.plans.move_settings import find_move
 
 if TYPE_CHECKING:
+    from mudanza.core.disk.files import Outputs
     from mudanza.core.language.parameters import Declared
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -27,6 +28,32 @@ wait_option = click.option(
     metavar="SECONDS",
     help="How long to wait for another run to finish.",
 )
+
+
+_OVERWRITE = "mudanza.overwrite"
+
+
+def _overwrites(ctx: click.Context, param: click.Parameter, value: bool) -> None:  # noqa: ARG001
+    ctx.meta[_OVERWRITE] = value or ctx.meta.get(_OVERWRITE, False)
+
+
+overwrite_option = click.option(
+    "--overwrite",
+    is_flag=True,
+    expose_value=False,
+    callback=_overwrites,
+    help="Replace a file that this command did not write; never one that records are read from.",
+)
+
+
+def _by_its_old_name(ctx: click.Context, param: click.Parameter, value: bool) -> None:
+    if value:
+        click.echo("--over is called --overwrite now.", err=True)
+    _overwrites(ctx, param, value)
+
+
+#: understood until the next version
+over_option = click.option("--over", is_flag=True, expose_value=False, hidden=True, callback=_by_its_old_name)
 
 
 def day_option(ctx: click.Context, param: click.Parameter, value: str | None) -> date | None:  # noqa: ARG001
@@ -137,7 +164,28 @@ def _listed(values: dict[str, str]) -> str:
 
 def here(wait: float = 30) -> Move:
     """The move that the command was started in."""
-    return dataclasses.replace(find_move(Path.cwd()), wait=wait)
+    move = dataclasses.replace(find_move(Path.cwd()), wait=wait)
+    if not may_overwrite():
+        return move
+    from mudanza.core.plans.plan_reading import source_files
+
+    return dataclasses.replace(move, overwrite=True, protected=source_files(move))
+
+
+def may_overwrite() -> bool:
+    """Whether --overwrite was given."""
+    context = click.get_current_context(silent=True)
+    return context is not None and bool(context.meta.get(_OVERWRITE))
+
+
+def named_outputs(command: str, inputs: Sequence[Path] = ()) -> Outputs:
+    """What a command writes into files that its user named; `inputs` are those that it reads."""
+    from mudanza.core.disk.files import Outputs
+
+    move = here_or_none()
+    return Outputs(
+        move.files if move is not None else None, command=command, overwrite=may_overwrite(), protected=inputs
+    )
 
 
 def here_or_none() -> Move | None:

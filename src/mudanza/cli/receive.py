@@ -9,7 +9,7 @@ import click
 from rich.text import Text
 
 from mudanza.cli import look
-from mudanza.cli.options import here, json_option, set_option, short_time, wait_option
+from mudanza.cli.options import here, json_option, overwrite_option, set_option, short_time, wait_option
 from mudanza.core.work.shapes import return_shape
 
 if TYPE_CHECKING:
@@ -34,6 +34,7 @@ _SHOWN = 40
 @click.option("--from", "by", metavar="NAME", help="Who sent it back (who saved it).")
 @click.option("--review", is_flag=True, help="Write a workbook in which each change is accepted or refused.")
 @click.option("--to", type=click.Path(path_type=Path), metavar="FILE.xlsx", help="Where the review is to appear.")
+@overwrite_option
 @click.option("--fields", metavar="A,B", help="Accept changes of these fields alone; the others wait.")
 @click.option("--keys", metavar="A,B", help="Accept what concerns these records alone; the others wait.")
 @click.option(

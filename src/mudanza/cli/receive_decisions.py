@@ -81,6 +81,8 @@ def _show_mapping(result: MappingReturn, accept: bool) -> None:
             if one.problem:
                 rows.append(["", "not taken", one.problem])
         look.columns(rows, fold=(2,))
+    for cell in result.left_out:
+        look.say(f"  {cell.cell}: {cell.problem}")
     _end(bool(result.statuses or result.remarks or result.flows), accept, result)
 
 

@@ -11,7 +11,15 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from mudanza.cli import completing, look
-from mudanza.cli.options import answered, here_or_none, json_option, run_options
+from mudanza.cli.options import (
+    answered,
+    here_or_none,
+    json_option,
+    may_overwrite,
+    over_option,
+    overwrite_option,
+    run_options,
+)
 from mudanza.cli.source_options import source_options
 from mudanza.core.work.shapes import answer_shape, written_answer_shape
 
@@ -56,7 +64,8 @@ _TELLING = 20
     metavar="FILE",
     help="Write them: .csv .tsv .xlsx .ods .json .ndjson .xml .txt .parquet.",
 )
-@click.option("--over", is_flag=True, help="Write over a file that Mudanza did not write.")
+@overwrite_option
+@over_option
 @click.option("--save", metavar="NAME", help="Keep the question in questions/NAME.toml.")
 @click.option(
     "--question",
@@ -79,7 +88,6 @@ def command(
     distinct: bool,
     count_by: str | None,
     to: Path | None,
-    over: bool,
     save: str | None,
     question: str | None,
     options: ReadOptions,
@@ -121,7 +129,7 @@ def command(
     made = answered(chooser, parameters) if move is not None else chooser(parameters)
     with look.progress(as_json) as tell:
         if to is not None:
-            written = write_answer(made, to, move, over=over, tell=tell)
+            written = write_answer(made, to, move, overwrite=may_overwrite(), tell=tell)
         else:
             most = _ROWS if asking.most is None else asking.most
             found = answer(replace(made, question=replace(asking, most=most)), tell)

@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING
 import click
 
 from mudanza.cli import look
-from mudanza.cli.options import day_option, here_or_none, json_option
+from mudanza.cli.options import day_option, here_or_none, json_option, named_outputs, overwrite_option
 from mudanza.cli.source_options import source_options
 from mudanza.cli.survey_view import show_all
-from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.state.surveys import note_surveys
 from mudanza.core.work.shapes import survey_shape
 
@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     metavar="FILE",
     help="Draw what is filled (.png, .svg, .pdf).",
 )
+@overwrite_option
 @source_options
 @json_option
 @click.pass_context
@@ -154,9 +155,8 @@ def _about_copies(found: list[Subject], results: list[SurveyResult], move: Move 
 
 
 def _draw(results: list[SurveyResult], path: Path) -> None:
-    from mudanza.core.state.files import Outputs
     from mudanza.core.work.survey.chart import chart
 
-    with Outputs("survey") as outputs:
-        outputs.create(path).write(chart(results, path.suffix.lower().removeprefix(".")))
+    with named_outputs("survey") as outputs:
+        outputs.create_named(path).write(chart(results, path.suffix.lower().removeprefix(".")))
         outputs.publish()

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from rich.text import Text
 
 from mudanza.cli import look
+from mudanza.core.documents.toml_texts import toml_text
 
 if TYPE_CHECKING:
     from mudanza.core.findings.finding import Finding
@@ -253,7 +254,7 @@ def _show_proposal(result: SurveyResult) -> None:
     lines = list(result.facts.proposal)
     blanks = list(dict.fromkeys(v for c in result.columns for v, _ in c.placeholders))[:12]
     if blanks:
-        lines.append("blanks = [" + ", ".join(look.toml_text(v) for v in blanks) + "]")
+        lines.append("blanks = [" + ", ".join(toml_text(v) for v in blanks) + "]")
     if lines:
         look.say()
         look.heading("for the plan", "what was found out, as lines below [[source]]; take what is right")

@@ -13,6 +13,7 @@ from typing import Any
 from mudanza.core.documents.errors import LayoutError, MudanzaError, Place, nearest
 from mudanza.core.documents.json_marks import json_marks
 from mudanza.core.documents.marks import KeyPath, Mark, path_shown
+from mudanza.core.documents.secrets import may_show
 from mudanza.core.documents.toml_marks import toml_marks
 
 _NAMES = {str: "a text", bool: "true or false", int: "a whole number", dict: "a table", list: "a list"}
@@ -133,6 +134,9 @@ def toml_section(text: str, path: Path, error: type[MudanzaError]) -> Section:
         what = re.sub(r"\s*\(at .*\)", "", str(wrong))
         source = lines[min(number, len(lines)) - 1]
         place = Place(str(path), line=number, text=source, start=column, end=column + 1)
+        if not may_show(text):
+            # what is wrong may be the very line that ends a password
+            place, source = Place(str(path), line=number), ""
         raise error(f"{what[0].lower()}{what[1:]}.", place=place, hint=_toml_hint(source)) from None
     return Section(Document(path, text, content, toml_marks(text), error), (), content, "the file")
 

@@ -156,8 +156,8 @@ def nearest(name: str, known: list[str], least: float = 60) -> str | None:
 def disk_error(error: OSError, path: Path) -> OutsideError:
     """An operating system's error while writing, in words."""
     reasons = {
-        errno.ENOSPC: ("the disk is full", "Make room and run again; nothing was changed."),
-        errno.EDQUOT: ("the disk quota is used up", "Make room and run again; nothing was changed."),
+        errno.ENOSPC: ("the disk is full", "Make room and run again."),
+        errno.EDQUOT: ("the disk quota is used up", "Make room and run again."),
         errno.EACCES: (
             "the folder or file may not be written",
             "Look at its permissions; is it open in another program?",
@@ -176,5 +176,5 @@ def disk_error(error: OSError, path: Path) -> OutsideError:
         ),
         errno.ENAMETOOLONG: ("the name is too long for this file system", "Choose a shorter one."),
     }
-    what, hint = reasons.get(error.errno or 0, (str(error), "Nothing was changed; mend it and run again."))
+    what, hint = reasons.get(error.errno or 0, (str(error), "Correct that and run again."))
     return OutsideError(f"{what}.", place=Place(file=str(path)), hint=hint)

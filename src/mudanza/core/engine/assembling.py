@@ -68,16 +68,16 @@ class _Assembly:
         sources: Sequence[str],
         references: Sequence[Reference],
         watch: bool,
+        stages: Stages | None = None,
     ) -> None:
         self.plan, self.around, self.references = plan, around, references
         self.made: dict[str, Made] = {}
         self.under_way: list[str] = []
         self.early: list[Problem] = []
         self.late: list[Problem] = []
-        self.stages = Stages()
+        self.stages = stages or Stages()
         self.key_mints: list[Mint] = []
         self.by_name = {f.name: f for f in plan.layout.fields}
-        self.own_steps = steps is not STEPS
         self.compiler = Compiler(
             columns,
             around,
@@ -122,7 +122,7 @@ class _Assembly:
                 lookups=tuple(dict.fromkeys(self.stages.looked_up)),
                 watched=tuple(self.compiler.watched or ()),
             ),
-            own_steps=self.own_steps,
+            own_steps=self.stages.own,
             totals=self._totals(),
             corrections=self.around.corrections,
         )
@@ -149,7 +149,7 @@ class _Assembly:
 
     def condition(self, text: str, column: str) -> Condition:
         """A condition on source rows."""
-        stages = Stages()
+        stages = Stages("keep ", own=self.stages.own)
 
         def no_fields(name: str) -> Value | None:
             raise error_at(
@@ -179,7 +179,7 @@ class _Assembly:
         around, layout = self.around, self.plan.layout
         if around.in_target is None and not around.by_hand and not named:
             return Knowing()
-        early = self._before_identifiers()
+        early = self._before_identifiers("known ")
         key = {name: early._make(self.by_name[name]).text for name in layout.primary_key}
         if IN_TARGET in early.compiler.facts:
             raise self.plan.error(
@@ -189,20 +189,29 @@ class _Assembly:
         last = {sort for sort, leaving in self.plan.leavers.items() if leaving.action == LAST_CHANGE}
         return replace(knowing(layout, around, early.stages, key), last=frozenset(last), named=named)
 
-    def _before_identifiers(self) -> _Assembly:
-        """An assembly of its own stages, in which identifiers are those that were given by earlier runs."""
+    def _before_identifiers(self, part: str) -> _Assembly:
+        """An assembly of its own stages, known by their `part`, in which identifiers are those that were given by earlier runs."""
         steps = {
             **self.compiler.steps,
             "mint": replace(self.compiler.steps["mint"], work=known_identifier),
         }
-        return _Assembly(self.plan, self.compiler.columns, self.around, steps, self.compiler.sources, (), False)
+        return _Assembly(
+            self.plan,
+            self.compiler.columns,
+            self.around,
+            steps,
+            self.compiler.sources,
+            (),
+            False,
+            Stages(part, own=self.stages.own),
+        )
 
     def _totals(self) -> Totals:
         """What makes the numbers that are summed over all rows, whatever becomes of these."""
         names = list(dict.fromkeys(one.field for one in self.plan.totals if one.field is not None))
         if not names:
             return Totals()
-        early = self._before_identifiers()
+        early = self._before_identifiers("sum ")
         values = {name: early._make(self.by_name[name]).value.expr for name in names}
         if IN_TARGET in early.compiler.facts:
             raise self.plan.error("a sum cannot hang on what the target holds.", ("totals", 0))

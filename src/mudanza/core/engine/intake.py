@@ -14,6 +14,7 @@ from mudanza.core.engine.corrections import broken_corrected_by, corrected_by, c
 from mudanza.core.findings.finding import SCHEMA
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan, Source
+from mudanza.core.sinks.csv_text import unquoted
 from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.opening import files_of, open_source, share_of_all
 from mudanza.core.sources.reader import Batch, BrokenRow, Reader
@@ -86,7 +87,11 @@ class Opened:
 
     def rows(self, batch: Batch, columns: list[str]) -> pl.DataFrame:
         """A batch with all columns of the plan, those that this source lacks being blank."""
-        renamed = batch.rows.rename({k: v for k, v in self._renames.items() if k in batch.rows.columns})
+        rows = batch.rows
+        if self.was_held_back:
+            # as they were before they were written for people to open
+            rows = rows.with_columns(unquoted(pl.col(one)).alias(one) for one in self.reader.headings)
+        renamed = rows.rename({k: v for k, v in self._renames.items() if k in rows.columns})
         source = pl.lit(self.source.name)
         if self.was_held_back:
             source = pl.coalesce(pl.col(SOURCE), source)

@@ -119,7 +119,7 @@ def _keyed(book: KeyBook, rows: pl.DataFrame) -> pl.DataFrame:
             {_GROUP: list(counts), "given": list(counts.values())}, schema={_GROUP: pl.String, "given": pl.Int64}
         )
         rows = rows.join(before, on=_GROUP, how="left", maintain_order="left")
-        number = pl.col(_NUMBER) + pl.col("given").fill_null(0) + (book.pattern.start - 1)
+        number = pl.col(_NUMBER) + pl.col("given").fill_null(0) + (book.per_group + book.pattern.start - 1)
     return rows.with_columns(book.pattern.keys(number, pl.col("identity")).alias("key"))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 import polars as pl
@@ -71,7 +72,7 @@ class Recipe:
     """What is done to rows: what is `known` of them is added, `keep` chooses them, then come `early` stages, then identifiers (`mints`, those of the key apart), then `late` stages.
 
     `fields` are in layout order; those of `key` (by their names) make the record's key, compared by `key_rule`.
-    `late_problems` can only be asked once identifiers are there. `own_steps` says whether steps of the move's own are in it.
+    `late_problems` can only be asked once identifiers are there. `own_steps` are the columns that steps of the move's own make, with their names.
     """
 
     known: Knowing
@@ -86,7 +87,7 @@ class Recipe:
     key: tuple[str, ...]
     key_rule: KeyRule
     mentions: Mentions
-    own_steps: bool
+    own_steps: Mapping[str, str]
     totals: Totals = field(default_factory=Totals)
     corrections: Corrections = field(default_factory=Corrections)
 
@@ -136,8 +137,23 @@ class Recipe:
         except MudanzaError:
             raise
         except Exception as error:  # whatever somebody's own function does
+            step = self._failing_own_step(rows, stages)
+            if step is None:
+                raise
             raise MoveError(
-                f"one of the move's own steps failed: {str(error).splitlines()[0]}",
+                f"the move's own step {step} failed: {(str(error) or type(error).__name__).splitlines()[0]}",
                 place=Place("steps.py"),
                 hint="Mend it there, and give it an example like the value that it failed on.",
             ) from error
+
+    def _failing_own_step(self, rows: pl.DataFrame, stages: list[Stage]) -> str | None:
+        """Which of the move's own steps makes the column that these rows cannot be given; None if it is none of them."""
+        for stage in stages:
+            for column in stage.columns:
+                try:
+                    rows.lazy().select(column).collect()
+                except Exception:  # whatever it is, it is this column's
+                    name: str = column.meta.output_name()
+                    return self.own_steps.get(name)
+            rows = run_stages(rows.lazy(), [stage]).collect()
+        return None

@@ -59,8 +59,11 @@ def own_step(
                 return work(expr, *arguments, **options).cast(DTYPES[gives], strict=False)
 
             if finding is not None:
-                return call.attempt(value, make, gives, "flow.own-step", finding)
-            return call.stages.hold(call.stages.hold(value).map(make(value.expr), gives))
+                made = call.attempt(value, make, gives, "flow.own-step", finding)
+            else:
+                made = call.stages.hold(call.stages.hold(value).map(make(value.expr), gives))
+            call.stages.own[made.expr.meta.output_name()] = name
+            return made
 
         summary = " ".join((work.__doc__ or "").split())
         shown = tuple(StepExample(*example) for example in examples)

@@ -138,8 +138,9 @@ def roots(stages: Sequence[Stage]) -> set[str]:
 
 @dataclass
 class Stages:
-    """Columns computed one after the other; those of one stage do not need each other."""
+    """Columns computed one after the other; those of one stage do not need each other. What they are of (`part`) keeps them apart from those of other stages in the same rows."""
 
+    part: str = ""
     early: list[Stage] = field(default_factory=list)
     late: list[Stage] = field(default_factory=list)
     mints: list[Mint] = field(default_factory=list)
@@ -147,6 +148,8 @@ class Stages:
     asked: list[Asked] = field(default_factory=list)
     #: the lookups that are asked
     looked_up: list[str] = field(default_factory=list)
+    #: columns that steps of the move's own make, with the names of these
+    own: dict[str, str] = field(default_factory=dict)
     _count: int = 0
 
     def hold(self, value: Value, expr: pl.Expr | None = None) -> Value:
@@ -170,7 +173,7 @@ class Stages:
     def name(self) -> str:
         """A fresh name for an inner column."""
         self._count += 1
-        return f"{INNER}{self._count}"
+        return f"{INNER}{self.part}{self._count}"
 
 
 #: a record's key, and the identifier that the target gave it

@@ -6,7 +6,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from mudanza.core.disk.project_files import ProjectFiles
 from mudanza.core.documents.errors import MoveError, Place, unknown
+from mudanza.core.documents.names import checked_name
 from mudanza.core.language.parameters import Declared
 from mudanza.core.sources.address import Database
 from mudanza.core.tables.key_pattern import KeyPattern
@@ -34,6 +36,16 @@ class Move:
     archived: tuple[str, ...] = ()
     #: the language of those who are lent records
     language: str = "en"
+    #: who may read what holds people's records: the ledger, loans, what is built (of `ACCESS`)
+    access: str = "owner"
+    #: whether files that a user names may take the place of others, and those of which they never do
+    overwrite: bool = False
+    protected: tuple[Path, ...] = ()
+
+    @property
+    def files(self) -> ProjectFiles:
+        """Its files as those who write them see them."""
+        return ProjectFiles(self.folder, self.access, self.wait, self.overwrite, self.protected)
 
     @property
     def out(self) -> Path:
@@ -70,10 +82,13 @@ class Move:
         """Where a crosswalk stands, by its name."""
         return self._named(name, "crosswalks", ".csv", "crosswalk")
 
+    def new_path(self, folder: str, name: str, suffix: str) -> Path:
+        """Where something of a name stands, or is to stand, in a folder of its kind. Raises MoveError for what is no name."""
+        return self.folder / folder / f"{checked_name(name, folder.removesuffix('s'))}{suffix}"
+
     def _named(self, name: str, folder: str, suffix: str, kind: str) -> Path:
-        path = self.folder / folder / f"{name}{suffix}"
-        # a name is no path that leads somewhere else
-        if Path(name).name != name or not path.is_file():
+        path = self.new_path(folder, name, suffix)
+        if not path.is_file():
             known = self.names(folder, suffix)
             listed = f"There are: {', '.join(known)}." if known else f"The folder {folder}/ has none."
             raise MoveError(unknown(kind, name, known), place=Place(str(self.folder / folder)), hint=listed)

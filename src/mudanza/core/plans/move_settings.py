@@ -6,15 +6,17 @@ from dataclasses import replace
 from pathlib import Path
 from urllib.parse import parse_qsl
 
+from mudanza.core.disk.project_files import ACCESS
 from mudanza.core.documents.document import Section, read_toml
 from mudanza.core.documents.errors import MoveError, MudanzaError, Place
+from mudanza.core.documents.names import NAME_RULE, is_name
 from mudanza.core.language.parameters import KINDS, NUMBER, Declared, kind_of_default, text_of_default
 from mudanza.core.plans.move import SETTINGS, Move
 from mudanza.core.sources.address import CREDENTIALS, Database
 from mudanza.core.tables.key_pattern import KeyPattern
 from mudanza.core.values.periods import PERIODS
 
-_KNOWN = {"name", "keys", "parameters", "databases", "own_steps", "crosswalks", "language", "before_import"}
+_KNOWN = {"name", "keys", "parameters", "databases", "own_steps", "crosswalks", "language", "before_import", "access"}
 #: the languages of lent workbooks
 LANGUAGES = ("en", "pt", "es", "fr", "de")
 _KEYS = {"pattern", "start", "groups", "check"}
@@ -51,6 +53,7 @@ def read_move(folder: Path) -> Move:
         },
         own_steps=settings.get("own_steps", bool, False),
         language=_language(settings),
+        access=_access(settings),
         before_import=settings.table("before_import").only({"save", "archive"}).get("save", str),
         archived=settings.table("before_import").texts("archive"),
         crosswalks={
@@ -68,7 +71,16 @@ def _language(settings: Section) -> str:
     return language
 
 
+def _access(settings: Section) -> str:
+    access: str = settings.get("access", str, next(iter(ACCESS)))
+    if access not in ACCESS:
+        raise settings.fail(f"{access!r} does not say who may read.", "access", f"It is one of {', '.join(ACCESS)}.")
+    return access
+
+
 def _pattern(keys: Section, book: str) -> KeyPattern:
+    if not is_name(book):
+        raise keys.fail(f"{book!r} cannot be the name of a key book.", book, NAME_RULE)
     node = keys.table(book) if isinstance(keys.content[book], dict) else None
     if node is None or not isinstance(node.content.get("pattern"), str):
         raise keys.fail(f"the key book {book!r} needs a pattern.", book, 'Write pattern = "OW-{000000}".')
@@ -127,7 +139,14 @@ def _following(node: Section, name: str) -> Declared:
 
 
 def _database(databases: Section, name: str, folder: Path) -> Database:
-    """A database, whose credentials never stand in the settings."""
+    """A database, whose credentials never stand in the settings; and if they do, no error shows them."""
+    try:
+        return _described(databases, name, folder)
+    except MudanzaError as error:
+        raise _unshown(error) from None
+
+
+def _described(databases: Section, name: str, folder: Path) -> Database:
     value = databases.content[name]
     if not isinstance(value, dict) or not all(isinstance(v, str) for v in value.values()):
         hint = 'Write address = "postgresql://host/name".'
@@ -136,7 +155,7 @@ def _database(databases: Section, name: str, folder: Path) -> Database:
     for key in ("user", "password"):
         if key in value:
             hint = f'Write {key}_from = "VARIABLE" and set that variable in the environment.'
-            raise _unshown(node.fail("credentials do not stand in settings.", key, hint))
+            raise node.fail("credentials do not stand in settings.", key, hint)
     node.only(_DATABASE)
     if sum(key in value for key in ("address", "address_from", "file")) != 1:
         raise node.fail(
@@ -147,7 +166,7 @@ def _database(databases: Section, name: str, folder: Path) -> Database:
     options = {key.lower() for key, _ in parse_qsl(address.partition("?")[2])}
     if ("@" in address and not address.startswith("sqlite:")) or options & CREDENTIALS:
         hint = 'Take them out of the address; write user_from = "VARIABLE" and password_from = "VARIABLE".'
-        raise _unshown(node.fail("credentials do not stand in settings.", "address", hint))
+        raise node.fail("credentials do not stand in settings.", "address", hint)
     file = folder / value["file"] if "file" in value else None
     return Database(name, **{k: v for k, v in value.items() if k != "file"}, file=file)
 

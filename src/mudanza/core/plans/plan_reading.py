@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import tomllib
 from collections.abc import Iterable
 from pathlib import Path
 
 from mudanza.core.documents.document import Section, read_toml
-from mudanza.core.documents.errors import PlanError, unknown
+from mudanza.core.documents.errors import PlanError, SourceError, unknown
 from mudanza.core.layouts.csvw import MARK, read_layout
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.correction_files import CORRECTIONS, held_back_corrections
@@ -15,6 +17,7 @@ from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import ENDS, NOWHERE, Expectation, LookupTable, Plan, Source
 from mudanza.core.plans.together import read_together
 from mudanza.core.plans.totals import read_totals
+from mudanza.core.sources.opening import files_of
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.sources.settings import SETTINGS, read_options
 
@@ -43,6 +46,21 @@ def load_plan(move: Move, name: str, *, draft: bool = False) -> Plan:
     A `draft` may lack flows of required fields.
     """
     return plan_from(read_toml(move.plan_path(name), PlanError), move, name, draft=draft)
+
+
+def source_files(move: Move) -> tuple[Path, ...]:
+    """The files that the plans of a project name to be read, as far as these can be read."""
+    found: list[Path] = []
+    for name in move.names("plans", ".toml"):
+        try:
+            content = tomllib.loads((move.folder / "plans" / f"{name}.toml").read_text("utf-8"))
+        except (OSError, ValueError):
+            continue
+        tables = content.get("source", []), list(dict(content.get("lookup") or {}).values())
+        for one in (one for table in tables for one in table if isinstance(one, dict) and "file" in one):
+            with contextlib.suppress(SourceError, OSError, ValueError):
+                found += files_of(move.path(str(one["file"])))
+    return tuple(found)
 
 
 def plan_from(node: Section, move: Move, name: str, *, draft: bool = False) -> Plan:

@@ -6,6 +6,8 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
+from mudanza.core.documents.toml_texts import without_controls
+
 _ABOVE = re.compile(r"\s*#\s*(status|remark):\s?(.*)")
 _APART = re.compile(r"\s*#\s*(status|remark) of ([\w-]+):\s?(.*)")
 _KEY = re.compile(r"\s*(?:\"([^\"]+)\"|'([^']+)'|([\w-]+))\s*=")
@@ -26,7 +28,7 @@ class Remark:
 
 
 def _escaped(text: str) -> str:
-    return text.replace("\\", "\\\\").replace("\r", "").replace("\n", "\\n")
+    return without_controls(text.replace("\\", "\\\\").replace("\n", "\\n"))
 
 
 def _unescaped(text: str) -> str:

@@ -115,24 +115,43 @@ def encoder_of(encoding: str) -> codecs.IncrementalEncoder:
     return encoder
 
 
-class _QuotedWriter(RowWriter):
-    """Writes texts that a spreadsheet program would run with an apostrophe in front, which it takes for the sign of a text."""
+class QuotedWriter(RowWriter):
+    """Writes texts that a spreadsheet program would run with an apostrophe in front, which it takes for the sign of a text: in all columns, or some. So are all files written that people open."""
 
-    def __init__(self, columns: list[str], dialect: Dialect, texts: Sequence[str]) -> None:
-        super().__init__(columns, dialect)
-        self._texts = texts
+    def __init__(
+        self, columns: Sequence[str], dialect: Dialect | None = None, texts: Sequence[str] | None = None
+    ) -> None:
+        columns = list(columns)
+        headings = pl.Series(columns, dtype=pl.String).to_frame("heading").select(quoted("heading")).to_series()
+        super().__init__(columns, dialect, headings.to_list() if texts is None else ())
+        self._texts = columns if texts is None else texts
 
     def rows(self, frame: pl.DataFrame) -> bytes:
         """A frame that has at least the writer's columns."""
-        text = pl.col(self._texts)
-        return super().rows(
-            frame.with_columns(pl.when(would_run(text)).then(pl.lit("'") + text).otherwise(text).name.keep())
-        )
+        return super().rows(frame.with_columns(quoted(t) for t in self._texts if frame.schema[t] == pl.String))
+
+
+def quoted(column: str) -> pl.Expr:
+    """Texts, with an apostrophe in front of those that a spreadsheet program would run; and of those that begin as these are written, so that `unquoted` gives back what was."""
+    text = pl.col(column)
+    return pl.when(_may_run(text)).then(pl.lit("'") + text).otherwise(text).alias(column)
+
+
+def unquoted(text: pl.Expr) -> pl.Expr:
+    """Texts as they were before they were `quoted`."""
+    return pl.when(text.str.starts_with("'") & _may_run(text)).then(text.str.slice(1)).otherwise(text)
+
+
+_RUNS = r"(?:[=@\t\r]|[+\-].*[^0-9\s+\-().,/])"
 
 
 def would_run(text: pl.Expr) -> pl.Expr:
     """Whether a spreadsheet program would take a text for a formula. One that begins with + or -, and has nothing but what numbers, telephone numbers among them, are written with, it computes at worst."""
-    return text.str.contains(r"^(?:[=@\t\r]|[+\-].*[^0-9\s+\-().,/])")
+    return text.str.contains(f"^{_RUNS}")
+
+
+def _may_run(text: pl.Expr) -> pl.Expr:
+    return text.str.contains(f"^'*{_RUNS}")
 
 
 def _is_plain(field: Field) -> bool:
@@ -148,14 +167,14 @@ def _is_plain(field: Field) -> bool:
 
 def _quoted_texts(layout: Layout) -> list[str]:
     """The headings of fields whose texts get an apostrophe where they would run."""
-    quoted = layout.form.formulas == QUOTED
-    return [one.title for one in layout.fields if quoted and not one.is_typed]
+    are_quoted = layout.form.formulas == QUOTED
+    return [one.title for one in layout.fields if are_quoted and not one.is_typed]
 
 
 def writer(layout: Layout, titles: Sequence[str]) -> RowWriter:
     """A writer of rows with these headings."""
-    quoted = [title for title in _quoted_texts(layout) if title in titles]
-    return _QuotedWriter(list(titles), layout.dialect, quoted) if quoted else RowWriter(list(titles), layout.dialect)
+    texts = [title for title in _quoted_texts(layout) if title in titles]
+    return QuotedWriter(titles, layout.dialect, texts) if texts else RowWriter(list(titles), layout.dialect)
 
 
 def problems(field: Field, layout: Layout, text: pl.Expr) -> list[Problem]:
@@ -240,15 +259,12 @@ def read(path: Path, layout: Layout, shown: str, error: type[MudanzaError] = Mud
     if missing:
         what = f"the file lacks the layout's column {missing[0]!r}."
         raise error(what, place=Place(shown, 1), hint=advice(layout, shown))
-    quoted = _quoted_texts(layout)
+    with_apostrophes = _quoted_texts(layout)
     read_as_meant = dict(zip(reader.headings[skipped:], as_read(dialect, reader.headings), strict=True))
     texts = [
-        (_unquoted(read_as_meant[names[title]]) if title in quoted else read_as_meant[names[title]]).alias(title)
+        (unquoted(read_as_meant[names[title]]) if title in with_apostrophes else read_as_meant[names[title]]).alias(
+            title
+        )
         for title in titles
     ]
     return whole(reader, layout, shown, texts, error)
-
-
-def _unquoted(text: pl.Expr) -> pl.Expr:
-    bare = text.str.strip_prefix("'")
-    return pl.when(would_run(bare)).then(bare).otherwise(text)

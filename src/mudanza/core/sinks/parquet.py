@@ -5,12 +5,13 @@ It is written whole. Until its end the records lie in blocks that do not depend 
 
 from __future__ import annotations
 
-import tempfile
+import shutil
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import polars as pl
 
+from mudanza.core.disk.temporary import temporary_folder
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field, Layout
@@ -39,7 +40,7 @@ class ParquetWriter:
         self._typed = {title: _typed(by_title[title]).alias(title) for title in titles}
         plainly = {title: _plainly(by_title[title]) for title in titles}
         self._plainly = {title: made.alias(title) for title, made in plainly.items() if made is not None}
-        self._folder = tempfile.TemporaryDirectory(prefix="mudanza-")
+        self._folder = temporary_folder()
         self._few = max(1, min(_FEW, _COLUMNS // max(len(titles), 1)))
         self._held: list[pl.DataFrame] = []
         self._blocks: list[Path] = []
@@ -77,7 +78,7 @@ class ParquetWriter:
     def _put_down(self) -> None:
         """Bring the blocks in memory to the disk."""
         for block in self._held:
-            path = Path(self._folder.name) / f"{len(self._blocks):06}.arrow"
+            path = self._folder / f"{len(self._blocks):06}.arrow"
             block.rechunk().write_ipc(path)
             self._blocks.append(path)
         self._held = []
@@ -86,7 +87,7 @@ class ParquetWriter:
         """The whole file."""
         if self._waiting.height or not (self._blocks or self._held):
             self._keep(self._waiting)
-        whole = Path(self._folder.name) / "whole.parquet"
+        whole = self._folder / "whole.parquet"
         if not self._blocks:
             pl.concat(self._held, rechunk=True).write_parquet(whole, row_group_size=_BLOCK)
         else:
@@ -95,7 +96,7 @@ class ParquetWriter:
         with whole.open("rb") as file:
             while piece := file.read(_PIECE):
                 yield piece
-        self._folder.cleanup()
+        shutil.rmtree(self._folder, ignore_errors=True)
 
 
 def _plainly(field: Field) -> pl.Expr | None:

@@ -50,5 +50,5 @@ def too_many(sheet: str) -> MudanzaError:
     """The error that a sheet is full."""
     return MudanzaError(
         f"the sheet {sheet!r} would have more than {MOST_ROWS:,} rows, and no sheet has room for them.",
-        hint="Say another form in the layout, or build fewer records (keep in the plan's [rows]). Nothing was written.",
+        hint="Say another form in the layout, or build fewer records (keep in the plan's [rows]).",
     )

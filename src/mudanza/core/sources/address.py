@@ -7,9 +7,10 @@ import re
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import quote, quote_plus
+from urllib.parse import parse_qsl, unquote
 
-from mudanza.core.documents.errors import MoveError, MudanzaError, OutsideError, Place
+from mudanza.core.documents.errors import MoveError, OutsideError, Place
+from mudanza.core.documents.secrets import keep_secret
 
 if TYPE_CHECKING:
     from sqlalchemy import URL
@@ -39,18 +40,18 @@ class Database:
 
     def url(self) -> URL:
         """The address with credentials. Raises MoveError for an address that is none, OutsideError for a missing variable."""
-        from sqlalchemy import URL, make_url
-        from sqlalchemy.exc import ArgumentError
+        from sqlalchemy import URL
 
         if self.file is not None:
             return URL.create("sqlite", database=str(self.file))
         address = _variable(self.address_from, self.name) if self.address_from else self.address
-        scheme, sign, rest = address.partition("://")
+        if self.address_from:
+            keep_secret(address)
         try:
-            if not sign:
-                raise ValueError
-            url = make_url(f"{_DRIVERS.get(scheme, scheme)}://{rest}")
-        except (ArgumentError, ValueError):
+            url = _taken_apart(address)
+        except ValueError:
+            # nobody knows which piece of it is what
+            keep_secret(*re.split(r"[:/@?&=]+", address) if self.address_from else "")
             raise MoveError(
                 f"the address of the database {self.name!r} is none.",
                 place=_place(self.name),
@@ -60,29 +61,44 @@ class Database:
             url = url.set(username=_variable(self.user_from, self.name))
         if self.password_from:
             url = url.set(password=_variable(self.password_from, self.name))
+        # whatever is in the address itself is public, unless it comes from a variable
+        keep_secret(url.username or "", str(url.password or ""))
+        keep_secret(*(str(value) for key, value in url.query.items() if key.lower() in CREDENTIALS))
         return url
 
-    def without_secrets(self, words: str) -> str:
-        """A message in which no piece of the credentials stands, as it is or as an address writes it."""
-        for secret in sorted(self._secrets(), key=len, reverse=True):
-            # a short one is hidden as a word, since its letters stand everywhere
-            pattern = re.escape(secret) if len(secret) > 2 else rf"(?<!\w){re.escape(secret)}(?!\w)"
-            words = re.sub(pattern, "…", words)
-        return words
 
-    def _secrets(self) -> set[str]:
-        """The values of the environment variables and, of an address, its user, its password, and those among its options."""
-        variables = (self.password_from, self.user_from, self.address_from)
-        found = {os.environ.get(variable or "", "") for variable in variables}
+def _taken_apart(address: str) -> URL:
+    """An address by our own rules: a password may have any sign, an @ among them. Raises ValueError for what is none."""
+    from sqlalchemy import URL, make_url
+    from sqlalchemy.exc import ArgumentError
+
+    scheme, sign, rest = address.partition("://")
+    if not sign or not re.fullmatch(r"[a-z][a-z0-9+.-]*", scheme):
+        raise ValueError
+    driver = _DRIVERS.get(scheme, scheme)
+    if scheme == "sqlite":
         try:
-            url = self.url()
-        except MudanzaError:
-            secret = os.environ.get(self.address_from or "", "")
-            found |= set(re.split(r"[:/@?&=]+", secret))
-        else:
-            found |= {url.username or "", str(url.password or "")}
-            found |= {str(value) for key, value in url.query.items() if key.lower() in CREDENTIALS}
-        return {form for secret in found - {""} for form in (secret, quote(secret, safe=""), quote_plus(secret))}
+            return make_url(address)
+        except ArgumentError as error:
+            raise ValueError from error
+    # an @ among the options is none that ends credentials, if there is one before them
+    before, _, _ = rest.partition("?")
+    at = before.rfind("@") if "@" in before else rest.rfind("@")
+    credentials, place = (rest[:at], rest[at + 1 :]) if at >= 0 else ("", rest)
+    user, has_password, password = credentials.partition(":")
+    found = re.fullmatch(r"(\[[0-9A-Fa-f:.]+\]|[^/?:\[\]]*)(?::([0-9]+))?(?:/([^?]*))?(?:\?(.*))?", place, re.S)
+    if found is None:
+        raise ValueError
+    host, port, database, options = found.groups()
+    return URL.create(
+        driver,
+        unquote(user) or None,
+        unquote(password) if has_password else None,
+        host.strip("[]") or None,
+        int(port) if port else None,
+        unquote(database) if database else None,
+        dict(parse_qsl(options or "", keep_blank_values=True)),
+    )
 
 
 def _place(database: str) -> Place:

@@ -20,6 +20,8 @@ import sqlalchemy as sa
 from sqlalchemy.exc import NoSuchModuleError, SQLAlchemyError
 
 from mudanza.core.documents.errors import MudanzaError, OutsideError, Place, SourceError, counted, few, unknown
+from mudanza.core.documents.secrets import without_pieces
+from mudanza.core.documents.toml_texts import toml_text
 from mudanza.core.findings.finding import Finding, frame
 from mudanza.core.sources.address import Database
 from mudanza.core.sources.headings import tell_apart
@@ -30,6 +32,8 @@ from mudanza.core.values.kinds import DECIMAL
 from mudanza.core.values.row_columns import LINE
 
 _FETCH = 20_000
+#: seconds for connecting
+_PATIENCE = 15
 _FIRST = 1_000
 _TOLERANCE = Decimal("1e-12")
 _OTHER_SPACES = "\t\n\v\f\r"
@@ -101,9 +105,20 @@ def engine_of(database: Database) -> sa.Engine:
         place = f"file:{quoted(url.database or '')}?mode=ro"
         more["creator"] = lambda: sqlite3.connect(place, uri=True, check_same_thread=False)
         return sa.create_engine("sqlite://", **more)
-    if backend in ("postgresql", "mysql", "mariadb"):
-        more["connect_args"] = {"connect_timeout": 15}
-    return sa.create_engine(url, **more)
+    if backend == "postgresql":
+        more["connect_args"] = {"connect_timeout": _PATIENCE}
+    if backend in ("mysql", "mariadb"):
+        # the driver's time for connecting ends when somebody takes the call, who may say nothing
+        more["connect_args"] = {"connect_timeout": _PATIENCE, "read_timeout": _PATIENCE, "write_timeout": _PATIENCE}
+    engine = sa.create_engine(url, **more)
+    if backend in ("mysql", "mariadb"):
+        sa.event.listen(engine, "connect", _take_time)
+    return engine
+
+
+def _take_time(connection: Any, _: Any) -> None:
+    """Once it is connected, MariaDB may take for a query what time it takes."""
+    connection._read_timeout = connection._write_timeout = None
 
 
 def tables_of(engine: sa.Engine) -> list[str]:
@@ -143,7 +158,7 @@ def told(database: Database) -> Iterator[None]:
         said = cause.args[1] if len(cause.args) > 1 and isinstance(cause.args[1], str) else cause
         words = str(said).strip().splitlines() or [type(error).__name__]
         raise OutsideError(
-            f"the database says: {database.without_secrets(words[0])}", place=place, hint=_what_next(words[0])
+            f"the database says: {without_pieces(words[0])}", place=place, hint=_what_next(words[0])
         ) from None
 
 
@@ -248,7 +263,7 @@ class DatabaseTable(WithoutCells):
             heading_line=0,
             unit="row",
             part=own.get("table") or "query",
-            proposal=(f'table = "{own["table"]}"',) if "table" in own else (),
+            proposal=(f"table = {toml_text(own['table'])}",) if "table" in own else (),
         )
 
     def digest(self, name: str) -> Digest:

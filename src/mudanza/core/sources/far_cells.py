@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import atexit
 import re
 import shutil
-import tempfile
 import zipfile
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
@@ -13,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
+from mudanza.core.disk.temporary import temporary_folder
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.sources.ahead import read_ahead
 from mudanza.core.sources.cell_refs import Places, cell_refs, with_usual_quotes
@@ -102,8 +101,7 @@ def _end_of_first_run(ordered: Places, gap: int) -> int:
 
 
 def _rewritten(archive: zipfile.ZipFile, form: _Form, path: Path, far: Mapping[str, tuple[str, int, int]]) -> FarCells:
-    folder = Path(tempfile.mkdtemp(prefix="mudanza-"))
-    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    folder = temporary_folder()
     out = folder / path.name
     by_part = {part: (sheet, last_row, last_column) for sheet, (part, last_row, last_column) in far.items()}
     told: dict[str, list[str]] = {sheet: [] for sheet in far}

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import atexit
 import gzip
-import shutil
-import tempfile
 import zipfile
 import zlib
 from pathlib import Path
 from typing import IO
 
+from mudanza.core.disk.temporary import temporary_folder
 from mudanza.core.documents.errors import Place, SourceError, disk_error, few, unknown
 from mudanza.core.sources.guard import MOST_RATIO
 
@@ -34,8 +32,7 @@ def unpack(path: Path, packing: str, inside: str | None) -> Path:
     stat = path.stat()
     key = (str(path.resolve()), stat.st_mtime_ns, stat.st_size, inside)
     if key not in _unpacked:
-        folder = Path(tempfile.mkdtemp(prefix="mudanza-"))
-        atexit.register(shutil.rmtree, folder, ignore_errors=True)
+        folder = temporary_folder()
         try:
             _unpacked[key] = _unpack(path, packing, inside, folder)
         except (

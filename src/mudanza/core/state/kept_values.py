@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.plans.move import Move
-from mudanza.core.state.files import Outputs
 
 _FILE = "values.json"
 _HOURS = 8
@@ -25,7 +25,7 @@ class KeptValues:
 def keep_values(move: Move, values: Mapping[str, str]) -> KeptValues:
     """Keep some values for eight hours, and none of those that were kept before."""
     until = datetime.now(UTC) + timedelta(hours=_HOURS)
-    with Outputs("values") as outputs:
+    with Outputs(move.files) as outputs:
         text = json.dumps({"until": until.isoformat(timespec="seconds"), "values": dict(values)}, ensure_ascii=False)
         outputs.create_text(move.ledger_path.with_name(_FILE), text + "\n")
         outputs.publish()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from mudanza.core.state.bodies import packed, unpacked
+from mudanza.core.state.evidence import reserved_of
 from mudanza.core.state.key_entries import JOINED, entered, standing_entries
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.tables.key_book import KEYS, KeyBook
@@ -17,10 +18,12 @@ def open_book(ledger: Ledger, name: str, pattern: KeyPattern) -> KeyBook:
     """A key book as the runs so far left it, with what was entered into it."""
     pages = ledger.pages(name)
     known = [_rows(ledger, name, *page).select("identity", "key") for page in pages]
-    last = pages[-1][1] if pages else None
+    last, per_group = pages[-1][1] if pages else None, 0
+    if (reserved := reserved_of(ledger, name)) is not None:
+        last, per_group = max(last or 0, reserved[0]), reserved[1]
     written = entered(ledger, name)
     if not written:
-        return KeyBook(name, pattern, known, last)
+        return KeyBook(name, pattern, known, last, per_group=per_group)
     entries = standing_entries(written)
     given = pl.concat([pl.DataFrame(schema=KEYS), *known])
     every = pl.concat(
@@ -30,7 +33,7 @@ def open_book(ledger: Ledger, name: str, pattern: KeyPattern) -> KeyBook:
     joined = every.filter(pl.col("key").is_in(shared))["identity"]
     # whatever was corrected since: what stood there once was somebody's
     taken = pl.concat([given, *(one.rows.select(list(KEYS)) for one in written)])
-    return KeyBook(name, pattern, [every], last, taken=taken, joined=joined)
+    return KeyBook(name, pattern, [every], last, taken=taken, joined=joined, per_group=per_group)
 
 
 def save_book(ledger: Ledger, run: int, book: KeyBook) -> None:

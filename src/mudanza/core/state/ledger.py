@@ -2,11 +2,13 @@
 
 One run at a time holds the ledger for writing (an SQLite transaction, which dies with its process); any number may
 read meanwhile. What a run gave out and which files it is about to put into place are committed together, before
-the files are renamed; whoever opens the ledger next finishes the renaming of a run that was killed in between.
+the files are renamed; whoever opens the ledger next finishes the renaming of a run that was killed in between
+(`running.py`). When nobody has it open, all that it holds is in that one file.
 """
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import json
 import os
@@ -18,56 +20,13 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
+from weakref import WeakSet
 
-from mudanza.core.documents.errors import LedgerError, OutsideError, Place
-from mudanza.core.plans.move import Move
-from mudanza.core.state.files import Outputs, rename_all, sweep, uninterrupted
+from mudanza.core.disk.project_files import ACCESS, ProjectFiles
+from mudanza.core.documents.errors import LedgerError, Place, disk_error
+from mudanza.core.state.schema import SCHEMA, VERSION
 
-_SCHEMA = """
-CREATE TABLE IF NOT EXISTS runs (
-  id INTEGER PRIMARY KEY AUTOINCREMENT, command TEXT NOT NULL, subject TEXT NOT NULL, started TEXT NOT NULL,
-  ended TEXT, state TEXT NOT NULL, process INTEGER, machine TEXT, as_of TEXT, counts TEXT, read TEXT, written TEXT
-);
-CREATE TABLE IF NOT EXISTS key_pages (
-  book TEXT NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL, run INTEGER, body BLOB NOT NULL,
-  PRIMARY KEY (book, first)
-);
-CREATE TABLE IF NOT EXISTS pending (run INTEGER NOT NULL, part TEXT NOT NULL, final TEXT NOT NULL);
-CREATE TABLE IF NOT EXISTS loans (
-  id TEXT PRIMARY KEY, run INTEGER, subject TEXT NOT NULL, lent TEXT NOT NULL, state TEXT NOT NULL, detail TEXT NOT NULL
-);
-CREATE TABLE IF NOT EXISTS changes (
-  loan TEXT NOT NULL, subject TEXT NOT NULL, key TEXT NOT NULL, field TEXT NOT NULL, before TEXT, after TEXT,
-  accepted TEXT NOT NULL
-);
-CREATE TABLE IF NOT EXISTS surveys (sha256 TEXT NOT NULL, path TEXT NOT NULL, rows INTEGER NOT NULL, moment TEXT NOT NULL);
-CREATE TABLE IF NOT EXISTS sent (
-  list TEXT NOT NULL, run INTEGER NOT NULL, file TEXT NOT NULL, engine TEXT NOT NULL, body BLOB NOT NULL, PRIMARY KEY (list, run)
-);
-CREATE TABLE IF NOT EXISTS identities (
-  list TEXT NOT NULL, source TEXT NOT NULL, book TEXT NOT NULL, run INTEGER NOT NULL, body BLOB NOT NULL, PRIMARY KEY (list, source, book, run)
-);
-CREATE TABLE IF NOT EXISTS given (book TEXT NOT NULL, run INTEGER NOT NULL, first INTEGER NOT NULL, PRIMARY KEY (book, run));
-CREATE TABLE IF NOT EXISTS kinds (
-  list TEXT NOT NULL, source TEXT NOT NULL, run INTEGER NOT NULL, kinds TEXT NOT NULL, PRIMARY KEY (list, source, run)
-);
-CREATE TABLE IF NOT EXISTS run_values (run INTEGER NOT NULL, name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (run, name));
-CREATE TABLE IF NOT EXISTS key_entries (
-  book TEXT NOT NULL, run INTEGER NOT NULL, how TEXT NOT NULL, detail TEXT NOT NULL, body BLOB NOT NULL, PRIMARY KEY (book, run)
-);
-CREATE TABLE IF NOT EXISTS contents (
-  list TEXT NOT NULL, run INTEGER NOT NULL, part INTEGER NOT NULL, whole INTEGER NOT NULL, body BLOB NOT NULL, PRIMARY KEY (list, run, part)
-);
-CREATE TABLE IF NOT EXISTS differences (
-  list TEXT NOT NULL, run INTEGER NOT NULL, against TEXT, body BLOB NOT NULL, PRIMARY KEY (list, run)
-);
-CREATE TABLE IF NOT EXISTS handed_over (
-  run INTEGER NOT NULL, list TEXT NOT NULL, build INTEGER NOT NULL, how TEXT NOT NULL, anew INTEGER NOT NULL, moment TEXT NOT NULL, by TEXT, note TEXT,
-  counts TEXT NOT NULL, taken_back INTEGER, body BLOB NOT NULL, PRIMARY KEY (run, list)
-);
-CREATE INDEX IF NOT EXISTS changes_by_key ON changes (subject, key, field);
-"""
-_VERSION = 5
 #: seconds by which a run seems to begin before its process, since the ledger notes whole ones
 _TICK = 2
 #: seconds between two attempts to make the file
@@ -95,58 +54,45 @@ def now() -> str:
     return datetime.now(UTC).isoformat(timespec="seconds")
 
 
-def ledger_of(move: Move) -> Ledger:
-    """The ledger of a move. Nothing is opened before something is asked.
-
-    Raises LedgerError where it is gone, though a build has told of a run: identifiers would be given anew.
-    """
-    ledger = Ledger(move.ledger_path, move.wait)
-    told = move.out / "run.json"
-    if not ledger.exists() and told.exists():
-        raise LedgerError(
-            f"the ledger is gone, and {move.shown(told)} tells of a run: all records would get other identifiers than those that went out.",
-            place=Place(move.shown(move.ledger_path)),
-            hint=f"Bring it back from a backup. To begin anew, move {move.shown(move.out)}/ away.",
-        )
-    return ledger
-
-
-def sweep_behind(move: Move, ledger: Ledger) -> None:
-    """Take away the parts of files that killed runs left behind. The ledger must be held."""
-    alive = ledger.alive_runs()
-    for folder in (move.out, move.folder / "loans"):
-        sweep(folder, alive)
-
-
 class Ledger:
-    """The ledger of a move. Opening creates nothing; the file comes with the first run that writes."""
+    """The ledger of a project, which it lies in. Opening creates nothing; the file comes with the first run that writes."""
 
-    def __init__(self, path: Path, wait: float = 30) -> None:
-        self.path = path
-        self._wait = wait
+    def __init__(self, path: Path, project: ProjectFiles | None = None) -> None:
         self._connection: sqlite3.Connection | None = None
+        self.path = path
+        self.project = project or ProjectFiles(path.absolute().parent.parent)
+        self._wait = self.project.wait
+        _OPENED.add(self)
 
     def exists(self) -> bool:
         """Whether there is a ledger; a file of no bytes is none."""
         return self.path.exists() and self.path.stat().st_size > 0
 
     @property
-    def _db(self) -> sqlite3.Connection:
+    def db(self) -> sqlite3.Connection:
+        """The connection, for those who write runs."""
         if self._connection is None:
-            with self._errors():
+            with self.errors():
                 self._connection = self._open()
         return self._connection
 
     def _open(self) -> sqlite3.Connection:
         if not self.exists():
             return _empty()
-        connection = sqlite3.connect(self.path, isolation_level=None, timeout=self._wait, check_same_thread=False)
-        version = connection.execute("PRAGMA user_version").fetchone()[0]
+        if self.path.is_dir():
+            raise LedgerError("this is a folder.", place=Place(str(self.path)), hint="Move it away.")
+        connection = self._connect()
+        try:
+            version = connection.execute("PRAGMA user_version").fetchone()[0]
+        except BaseException:
+            connection.close()
+            raise
         if version == 0:
             # another run is making it at this moment
             connection.close()
             return _empty()
-        if version > _VERSION:
+        if version > VERSION:
+            connection.close()
             raise LedgerError(
                 "the ledger was written by a newer Mudanza.",
                 place=Place(str(self.path)),
@@ -155,22 +101,28 @@ class Ledger:
         connection.execute(f"PRAGMA busy_timeout = {int(self._wait * 1000)}")
         return connection
 
-    def _create(self) -> None:
-        """Make the file if it is not there yet."""
-        if self.exists() and self._db.execute("PRAGMA user_version").fetchone()[0] == _VERSION:
+    def _connect(self) -> sqlite3.Connection:
+        # where nothing can be written it can still be looked at
+        fixed = self.path.exists() and not os.access(self.path.parent, os.W_OK)
+        address = f"file:{quote(str(self.path.absolute()))}{'?immutable=1' if fixed else ''}"
+        return sqlite3.connect(address, uri=True, isolation_level=None, timeout=self._wait, check_same_thread=False)
+
+    def create(self) -> None:
+        """Make the file if it is not there yet, or bring it up to this version."""
+        if self.exists() and self.db.execute("PRAGMA user_version").fetchone()[0] == VERSION:
             return
         self.close()
-        self.path.parent.mkdir(parents=True, exist_ok=True)
+        self._make_file()
         until = time.monotonic() + self._wait
         while self._connection is None:
-            connection = sqlite3.connect(self.path, isolation_level=None, timeout=self._wait, check_same_thread=False)
+            connection = self._connect()
             try:
                 # SQLite itself does not wait for others that set the same mode at the same moment
                 connection.execute("PRAGMA journal_mode = WAL")
                 connection.execute("BEGIN IMMEDIATE")
-                for statement in _SCHEMA.split(";"):
+                for statement in SCHEMA.split(";"):
                     connection.execute(statement)
-                connection.execute(f"PRAGMA user_version = {_VERSION}")
+                connection.execute(f"PRAGMA user_version = {VERSION}")
                 connection.execute("COMMIT")
                 self._connection = connection
             except sqlite3.OperationalError as error:
@@ -179,19 +131,30 @@ class Ledger:
                     raise
                 time.sleep(_PAUSE)
 
+    def _make_file(self) -> None:
+        """The file with its permissions, which those beside it get too."""
+        self.project.make_folder(self.path.parent)
+        try:
+            os.close(os.open(self.path, os.O_WRONLY | os.O_CREAT, 0o600))
+            mode = ACCESS[self.project.access]
+            if self.path.stat().st_mode & 0o777 & ~mode or mode != 0o600:
+                self.path.chmod(mode)
+        except OSError as error:
+            raise disk_error(error, self.path) from error
+
     @contextlib.contextmanager
-    def _errors(self) -> Iterator[None]:
-        place = Place(str(self.path))
+    def errors(self) -> Iterator[None]:
+        """Tell an error of SQLite in words."""
         try:
             yield
-        except sqlite3.DatabaseError as error:
+        except sqlite3.Error as error:
             # the primary result code (https://sqlite.org/rescode.html)
-            what, hint = self._told(getattr(error, "sqlite_errorcode", 0) & 0xFF, str(error))
-            raise LedgerError(what, place=place, hint=hint) from error
+            what, hint = self._words(getattr(error, "sqlite_errorcode", None), str(error))
+            raise LedgerError(what, place=Place(str(self.path)), hint=hint) from error
 
-    def _told(self, code: int, words: str) -> tuple[str, str]:
+    def _words(self, code: int | None, words: str) -> tuple[str, str]:
         """What went wrong in SQLite, and what to do."""
-        match code:
+        match code and code & 0xFF:
             case sqlite3.SQLITE_BUSY | sqlite3.SQLITE_LOCKED:
                 hint = f"Waited {self._wait:.0f} seconds. Let it finish and run again, or give --wait SECONDS."
                 return f"another run holds the ledger{self._holder()}.", hint
@@ -202,10 +165,15 @@ class Ledger:
                     "the ledger may not be written.",
                     "Look at the permissions of .mudanza, and whether the disk has room.",
                 )
-            case sqlite3.SQLITE_CORRUPT | sqlite3.SQLITE_NOTADB:
-                return f"the ledger is damaged ({words}).", "Restore .mudanza/ledger.sqlite from a backup."
+            # what SQLite can read and is no text, number or table that was written there
+            case sqlite3.SQLITE_CORRUPT | sqlite3.SQLITE_NOTADB | sqlite3.SQLITE_ERROR | sqlite3.SQLITE_MISMATCH | None:
+                return f"the ledger is damaged ({words}).", RESTORE
             case _:
                 return f"the ledger cannot be used ({words}).", "Run again with --debug, and report what it shows."
+
+    def damaged(self, what: str) -> LedgerError:
+        """The error that says that something in the ledger is not as it was written."""
+        return LedgerError(f"the ledger is damaged ({what}).", place=Place(str(self.path)), hint=RESTORE)
 
     def _holder(self) -> str:
         with contextlib.suppress(sqlite3.Error):
@@ -218,141 +186,73 @@ class Ledger:
         return ""
 
     def close(self) -> None:
+        """Let go of the file. Who closes it last leaves all that it holds in it."""
         if self._connection is not None:
-            self._connection.close()
+            with contextlib.suppress(sqlite3.Error):
+                self._connection.close()
             self._connection = None
+
+    def __del__(self) -> None:
+        # a connection refers to itself, and would stay open for a while
+        self.close()
+
+    def into_one_file(self) -> None:
+        """Bring what was committed into the file itself, as far as nobody reads it at this moment."""
+        with contextlib.suppress(sqlite3.Error):
+            self.db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+
+    def back_up(self, to: Path) -> None:
+        """Copy the ledger into a file, whole and as of one moment, whoever writes meanwhile (https://sqlite.org/backup.html)."""
+        with self.errors(), contextlib.closing(sqlite3.connect(to)) as copy:
+            self.db.backup(copy)
+            # in one file, that needs no other beside it
+            copy.execute("PRAGMA journal_mode = DELETE")
 
     # runs
 
-    def begin(self, command: str, subject: str, as_of: str | None = None) -> int:
-        """Note that a run begins, visible to others at once; gives its number."""
-        with self._errors():
-            self._create()
-            row = (command, subject, now(), "running", os.getpid(), socket.gethostname(), as_of)
-            cursor = self._db.execute(
-                "INSERT INTO runs (command, subject, started, state, process, machine, as_of) VALUES (?,?,?,?,?,?,?)",
-                row,
-            )
-            assert cursor.lastrowid is not None
-            return cursor.lastrowid
-
-    @contextlib.contextmanager
-    def held(self, run: int) -> Iterator[None]:
-        """Hold the ledger for writing. Nothing written is kept unless `commit` is called."""
-        with self._errors():
-            self._db.execute("BEGIN IMMEDIATE")
-            try:
-                self._recover(run)
-                yield
-                if self._db.in_transaction:
-                    self._db.execute("ROLLBACK")
-            except BaseException as error:
-                if self._db.in_transaction:
-                    self._db.execute("ROLLBACK")
-                state = "interrupted" if isinstance(error, KeyboardInterrupt) else "failed"
-                with contextlib.suppress(sqlite3.Error):
-                    # from the commit on a run is done, whatever happens
-                    self._db.execute(
-                        "UPDATE runs SET state = ?, ended = ? WHERE id = ? AND state = 'running'", (state, now(), run)
-                    )
-                raise
-
-    def settle(self) -> None:
-        """Finish what a killed run had committed and not yet put into place, before files are looked at."""
-        if not self.exists():
-            return
-        with self._errors():
-            if self._db.execute("SELECT 1 FROM pending LIMIT 1").fetchone() is None:
-                return
-            self._db.execute("BEGIN IMMEDIATE")
-            self._rename_pending()
-            self._db.execute("COMMIT")
-
-    def commit(
-        self,
-        run: int,
-        outputs: Outputs,
-        counts: dict[str, int],
-        read: list[dict[str, Any]],
-        written: list[dict[str, Any]],
-    ) -> None:
-        """Keep what was written, put the run's files into place, and note the run as done."""
-        files = outputs.close()
-        with self._errors():
-            # the folder may be moved before somebody finds a part
-            kept = [(run, *(self._kept(path) for path in pair)) for pair in files]
-            self._db.executemany("INSERT INTO pending VALUES (?,?,?)", kept)
-            self._db.execute(
-                "UPDATE runs SET state = 'done', ended = ?, counts = ?, read = ?, written = ? WHERE id = ?",
-                (now(), json.dumps(counts), json.dumps(read), json.dumps(written), run),
-            )
-            with uninterrupted():
-                self._db.execute("COMMIT")
-                outputs.release()
-                self._put_into_place(run, files)
-
-    def _put_into_place(self, run: int, files: list[tuple[str, str]]) -> None:
-        try:
-            rename_all(files)
-        except OutsideError as error:
-            raise OutsideError(
-                f"run {run} is done and its identifiers are given out, but a file could not be put into place: {error.what}",
-                place=error.place,
-                hint="Mend it; the next build, lend or receive puts the file there.",
-            ) from error
-        # where another command holds the ledger, it or the next one takes this away
-        with contextlib.suppress(sqlite3.OperationalError):
-            self._db.execute("DELETE FROM pending WHERE run = ?", (run,))
-
-    def _recover(self, run: int) -> None:
-        """Finish the renaming of killed runs, and mark runs whose process is gone."""
-        self._rename_pending()
-        # this process holds the ledger, so no other run can be under way beyond waiting for it
-        for other, *process in self._db.execute(
-            "SELECT id, process, machine, started FROM runs WHERE state = 'running' AND id < ?", (run,)
-        ).fetchall():
-            if not _alive(*process):
-                self._db.execute("UPDATE runs SET state = 'interrupted' WHERE id = ?", (other,))
-
-    def _rename_pending(self) -> None:
-        pairs = self._db.execute("SELECT part, final FROM pending").fetchall()
-        rename_all([(self._found(part), self._found(final)) for part, final in pairs])
-        self._db.execute("DELETE FROM pending")
-
-    def _kept(self, path: str) -> str:
-        """A path as the ledger keeps it: from its own folder, if it is on the same disk; no path stays none."""
-        if not path:
-            return path
-        try:
-            return os.path.relpath(path, self.path.absolute().parent)
-        except ValueError:
-            return path
-
-    def _found(self, path: str) -> str:
-        return os.path.normpath(self.path.absolute().parent / path) if path else path
-
-    def alive_runs(self) -> set[str]:
-        """The numbers of runs that are under way, as far as this machine can tell."""
-        rows = self.ask("SELECT id, process, machine, started FROM runs WHERE state = 'running'")
-        return {str(run) for run, *process in rows if _alive(*process)}
-
     def runs(self, limit: int | None = None, command: str | None = None) -> list[Run]:
         """The runs, or those of one command, newest first."""
-        with self._errors():
-            rows = self._db.execute(
-                "SELECT id, command, subject, started, ended, state, as_of, counts, read, written, process, machine FROM runs"
-                " WHERE ? IS NULL OR command = ? ORDER BY id DESC LIMIT ?",
-                (command, command, -1 if limit is None else limit),
-            ).fetchall()
+        rows = self.ask(
+            "SELECT id, command, subject, started, ended, state, as_of, counts, read, written, process, machine FROM runs"
+            " WHERE ? IS NULL OR command = ? ORDER BY id DESC LIMIT ?",
+            *(command, command, -1 if limit is None else limit),
+        )
         result = []
         for row in rows:
-            state = "interrupted" if row[5] == "running" and not _alive(row[10], row[11], row[3]) else row[5]
-            counts, read, written = (json.loads(text) if text else None for text in row[7:10])
-            id_, command, subject, started, ended, _, as_of = row[:7]
-            result.append(
-                Run(id_, command, subject, started, ended, state, as_of, counts or {}, read or [], written or [])
-            )
+            id_, command, subject, started, ended, state, as_of = row[:7]
+            if state == "running" and not self._lives(id_, row[10], row[11], started):
+                state = "interrupted"
+            counts = self.noted(row[7], dict) or {}
+            read, written = (self.noted(text, list) or [] for text in row[8:10])
+            result.append(Run(id_, command, subject, started, ended, state, as_of, counts, read, written))
         return result
+
+    def alive_runs(self, before: int | None = None) -> dict[int, bool]:
+        """The runs that did not end, as far as the ledger knows, and whether they are under way, as far as this machine can tell."""
+        rows = self.ask(
+            "SELECT id, process, machine, started FROM runs WHERE state = 'running' AND (? IS NULL OR id < ?)",
+            *(before, before),
+        )
+        return {run: self._lives(run, *process) for run, *process in rows}
+
+    def _lives(self, run: int, process: int | None, machine: str | None, started: str) -> bool:
+        """Whether the process of a run still runs: one of another machine may; a later one of the same number is another."""
+        try:
+            at = datetime.fromisoformat(started).timestamp()
+        except (TypeError, ValueError):
+            raise self.damaged(f"run {run} began at no moment") from None
+        if not isinstance(process, int) or process < 0:
+            return False
+        if machine != socket.gethostname():
+            return True
+        import psutil
+
+        try:
+            return bool(psutil.Process(process).create_time() <= at + _TICK)
+        except psutil.AccessDenied:
+            return True
+        except (psutil.Error, OverflowError, ValueError):
+            return False
 
     # key pages
 
@@ -376,34 +276,44 @@ class Ledger:
 
     def ask(self, query: str, *values: Any) -> list[Any]:
         """The rows that a query gives."""
-        with self._errors():
-            return self._db.execute(query, values).fetchall()
+        with self.errors():
+            return self.db.execute(query, values).fetchall()
 
     def tell(self, statement: str, rows: Sequence[tuple[Any, ...]]) -> None:
-        """Write by a statement, once for each row of values. Within `held` it is kept with the run's commit."""
-        with self._errors():
-            self._create()
-            self._db.executemany(statement, rows)
+        """Write by a statement, once for each row of values. Within a run it is kept with the run's commit."""
+        with self.errors():
+            self.create()
+            self.db.executemany(statement, rows)
+
+    def noted(self, text: Any, kind: type[Any]) -> Any:
+        """What was noted as JSON, of some kind; None for nothing. Raises LedgerError where it is something else."""
+        if text is None:
+            return None
+        try:
+            value = json.loads(text)
+        except (TypeError, ValueError, RecursionError):
+            raise self.damaged("a note is no JSON") from None
+        if not isinstance(value, kind):
+            raise self.damaged(f"a note is not of the kind {kind.__name__}")
+        return value
+
+
+#: the ledgers of this process, which are closed when it ends
+_OPENED: WeakSet[Ledger] = WeakSet()
+RESTORE = "Bring back .mudanza/ledger.sqlite from your newest backup (`mudanza ledger --backup FILE` makes one)."
+
+
+def close_ledgers() -> None:
+    """Let go of all ledgers, so that each lies whole in its one file."""
+    for ledger in list(_OPENED):
+        ledger.close()
+
+
+atexit.register(close_ledgers)
 
 
 def _empty() -> sqlite3.Connection:
     """What a ledger is before the first run."""
-    empty = sqlite3.connect(":memory:", isolation_level=None)
-    empty.executescript(_SCHEMA)
+    empty = sqlite3.connect(":memory:", isolation_level=None, check_same_thread=False)
+    empty.executescript(SCHEMA)
     return empty
-
-
-def _alive(process: int | None, machine: str | None, started: str) -> bool:
-    """Whether a process still runs: one of another machine may; a later one of the same number is another."""
-    if process is None:
-        return False
-    if machine != socket.gethostname():
-        return True
-    import psutil
-
-    try:
-        return bool(psutil.Process(process).create_time() <= datetime.fromisoformat(started).timestamp() + _TICK)
-    except psutil.NoSuchProcess:
-        return False
-    except psutil.AccessDenied:
-        return True

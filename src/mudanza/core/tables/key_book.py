@@ -17,7 +17,7 @@ class KeyBook:
     """A key book under way in one run: what earlier runs gave out, and what this one adds.
 
     `known` are the identifiers given before, in the order given (frames of `KEYS`), `last` the number of the last of them. `taken` are those that were ever given or entered, whoever has them
-    now, if not all came by number; `joined` old identifiers that share their new one with others, because they are of one record.
+    now, if not all came by number; `per_group` how many numbers of each group are kept free beside those that are known; `joined` old identifiers that share their new one with others, because they are of one record.
     """
 
     def __init__(
@@ -29,11 +29,13 @@ class KeyBook:
         *,
         taken: pl.DataFrame | None = None,
         joined: pl.Series | None = None,
+        per_group: int = 0,
     ) -> None:
         self.name = name
         self.pattern = pattern
         self.joined = pl.Series("identity", [], dtype=pl.String) if joined is None else joined
         self._taken = taken
+        self.per_group = per_group
         self.next = pattern.start if last is None else max(last + 1, pattern.start)
         if taken is not None and not pattern.groups:
             # a number that stands in an entry is given to nobody else
@@ -87,7 +89,7 @@ class KeyBook:
 
     def copy(self) -> KeyBook:
         """The same book, to be tried out on its own."""
-        other = KeyBook(self.name, self.pattern, joined=self.joined)
+        other = KeyBook(self.name, self.pattern, joined=self.joined, per_group=self.per_group)
         other._taken = self._taken
         other.next, other._first_new = self.next, self._first_new
         other._known, other._new, other._sorted = [*self._known], [*self._new], [*self._sorted]

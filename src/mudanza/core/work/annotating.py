@@ -11,13 +11,13 @@ from typing import Any
 
 import polars as pl
 
+from mudanza.core.disk.files import OutFile
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.findings.codes import CODES
 from mudanza.core.findings.finding import subject
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.sinks.xlsx import new_book
 from mudanza.core.sources.cells import column_letters
-from mudanza.core.state.files import Outputs, keep_apart
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.check import CheckResult
 from mudanza.core.work.checking.headings import match_headings
@@ -50,12 +50,11 @@ class _Marked:
         self.words[at].append(words)
 
 
-def annotate(path: Path, layout: Layout, result: CheckResult, out: Path, *, sheet: str | None = None) -> int:
+def annotate(path: Path, layout: Layout, result: CheckResult, out: OutFile, *, sheet: str | None = None) -> int:
     """Write the annotated copy of a file whose findings are all there; gives how many cells and rows are marked.
 
     Raises SourceError where a sheet cannot hold the file.
     """
-    keep_apart([out], [path])
     opened = open_to_check(path, layout, result.file, sheet)
     columns = list(opened.columns)
     if result.rows + 1 > _MOST_ROWS or len(columns) > _MOST_COLUMNS:
@@ -72,9 +71,7 @@ def annotate(path: Path, layout: Layout, result: CheckResult, out: Path, *, shee
     places = _write_records(book, records, opened, marked)
     _write_findings(book, first, result, places, {title: columns.index(c) for title, c in headings.columns.items()})
     book.close()
-    with Outputs("check") as outputs:
-        outputs.create(out).write(buffer.getvalue())
-        outputs.publish()
+    out.write(buffer.getvalue())
     return len(marked.severity)
 
 

@@ -11,6 +11,7 @@ from datetime import date
 
 import polars as pl
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.errors import MoveError, MudanzaError, Place, counted, few
 from mudanza.core.engine.early import MISSED
 from mudanza.core.engine.intake import Intake, check_unchanged, open_sources
@@ -23,10 +24,11 @@ from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.state.contents import KEY, RECORD, NewContents
-from mudanza.core.state.files import Outputs
+from mudanza.core.state.evidence import given_out, ledger_of
 from mudanza.core.state.key_pages import save_book
-from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
+from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.run_values import note_values
+from mudanza.core.state.running import Running, running
 from mudanza.core.state.sent import records_of, sent_by
 from mudanza.core.values.digest import Digest, digest_of
 from mudanza.core.values.row_columns import CORRECTED, INNER, SOURCE_COLUMN, key_text
@@ -130,38 +132,38 @@ def build(
         lists_within(plan, {one.name: one for one in plans}, looked_at)
     lists = settle_circles(move, settle_together(move, lists, tables, asked), order.circles, tables, asked)
     if rehearse:
-        nowhere = Outputs("", keep=False)
+        nowhere = Outputs(keep=False)
         results, cost = [], []
         for turn in in_turn(move, lists, order.circles, tables, asked):
             results.append(_build(move, turn, tables, nowhere, asked).result)
             cost += cascades(turn.plan, results[-1], tables)
         return BuildResult(None, asked.as_of, results, found, cost)
-    run = ledger.begin("build", ", ".join(plan.name for plan in plans), asked.as_of.isoformat())
-    with ledger.held(run), Outputs(str(run)) as outputs:
-        sweep_behind(move, ledger)
+    names_built = ", ".join(plan.name for plan in plans)
+    with running(ledger, "build", names_built, as_of=asked.as_of.isoformat()) as run:
+        outputs = run.outputs
         # another run may have given out identifiers meanwhile
         tables.forget_books()
         found = tables.values(asked.parameters, asked_for)
-        note_values(ledger, run, found)
+        note_values(ledger, run.id, found)
         results, cost = [], []
-        for turn in in_turn(move, lists, order.circles, tables, replace(asked, run=run)):
-            made = _build(move, turn, tables, outputs, replace(asked, run=run))
+        for turn in in_turn(move, lists, order.circles, tables, replace(asked, run=run.id)):
+            made = _build(move, turn, tables, outputs, replace(asked, run=run.id))
             tables.forget_lookups()
             results.append(made.result)
             cost += cascades(turn.plan, made.result, tables)
             if made.losses:
                 raise refused(turn.plan, made.losses[0])
-            made.note(ledger, run)
+            made.note(ledger, run.id)
         tell(Progress("remembering what was built"))
         for book in tables.books.values():
-            save_book(ledger, run, book)
+            save_book(ledger, run.id, book)
         results = with_lines(move, plans, tables, results, outputs)
-        built = BuildResult(run, asked.as_of, results, found, cost)
+        built = BuildResult(run.id, asked.as_of, results, found, cost, given_out(ledger))
         text = json.dumps(build_shape(built), indent=2, ensure_ascii=False) + "\n"
         outputs.create_text(move.out / "run.json", text)
         describe_all(move, plans, tables, outputs)
         take_away_other_forms(move, ledger, results, outputs)
-        _commit(ledger, run, outputs, results)
+        _commit(run, results)
     return built
 
 
@@ -180,11 +182,9 @@ def _losses(compared: Since, tables: TablesAtHand, asked: Asked) -> list[Finding
     return [one for one in found if one is not None and one.code not in asked.meant]
 
 
-def _commit(ledger: Ledger, run: int, outputs: Outputs, results: Sequence[ListResult]) -> None:
+def _commit(run: Running, results: Sequence[ListResult]) -> None:
     counts = sum((Counter(one.balance.as_dict()) for one in results), Counter())
-    ledger.commit(
-        run,
-        outputs,
+    run.commit(
         {name: counts[name] for name in ENDS},
         [{**d.as_dict(), "list": one.name} for one in results for d in (*one.read, *one.made_by)],
         [{**d.as_dict(), "list": one.name, "records": one.balance.written} for one in results for d in one.files],
@@ -310,7 +310,7 @@ def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked
         if not balance.holds:
             raise MudanzaError(
                 f"the balance does not hold: {balance.as_dict()}.",
-                hint="This is a fault of Mudanza; please report it. Nothing was written.",
+                hint="This is a fault of Mudanza; please report it.",
             )
         result = ListResult(
             name=plan.name,

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import polars as pl
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.engine.intake import SAID_BEFORE, Intake, said_before
 from mudanza.core.engine.local import Part, in_order
 from mudanza.core.findings.codes import CODES
@@ -14,7 +15,6 @@ from mudanza.core.findings.finding import Finding
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.formats import RecordFile, sink_of
-from mudanza.core.state.files import Outputs
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import WHERE
 from mudanza.core.work.again.sets import set_file
@@ -158,7 +158,7 @@ class PassFiles:
 def take_away_passes(move: Move, plan: Plan, outputs: Outputs) -> None:
     """Take the files of two passes of an earlier run away."""
     for which in (FIRST, SECOND):
-        outputs.take_away(set_file(move, plan.name, plan.layout, which))
+        outputs.remove(set_file(move, plan.name, plan.layout, which))
 
 
 def _is_broken(circles: Mapping[str, Circle], plan: Plan) -> bool:

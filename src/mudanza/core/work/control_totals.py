@@ -49,7 +49,7 @@ def _sum(one: ControlTotal, wanted: WantedTotal, end: str) -> Amount:
 def _unsound(name: str) -> MudanzaError:
     return MudanzaError(
         f"the totals of {name} do not add up.",
-        hint="This is a fault of Mudanza; please report it. Nothing was written.",
+        hint="This is a fault of Mudanza; please report it.",
     )
 
 

@@ -9,10 +9,10 @@ from pathlib import Path
 
 import polars as pl
 
+from mudanza.core.disk.files import OutFile, Outputs
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.sinks.formats import sink_of
 from mudanza.core.sinks.writer import Writer
-from mudanza.core.state.files import OutFile, Outputs
 
 _PART = re.compile(r"(.+)\.part-[0-9]+")
 
@@ -95,5 +95,5 @@ class PartFiles:
         made = {file.final.name for file in self.files}
         for old in parts_beside(self._whole):
             if old.name not in made:
-                self._outputs.take_away(old)
+                self._outputs.remove(old)
         return self.files

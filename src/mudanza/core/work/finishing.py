@@ -8,11 +8,11 @@ from pathlib import Path
 
 import polars as pl
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.layouts.csvw import DESCRIPTION, metadata_of_all
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.formats import built_file, sink_of
-from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.work.results import ListResult
 from mudanza.core.work.tables_at_hand import TablesAtHand
@@ -59,7 +59,7 @@ def describe_all(move: Move, plans: Sequence[Plan], tables: TablesAtHand, output
     if len(written) > 1:
         outputs.create_text(path, metadata_of_all(written))
     else:
-        outputs.take_away(path)
+        outputs.remove(path)
 
 
 def take_away_other_forms(move: Move, ledger: Ledger, results: Sequence[ListResult], outputs: Outputs) -> None:
@@ -76,4 +76,4 @@ def take_away_other_forms(move: Move, ledger: Ledger, results: Sequence[ListResu
         names = before.get(one.name, now)
         for name in set(names) - set(now):
             if names[0] != now[0] or WITH_LINES in name:
-                outputs.take_away(move.out / name)
+                outputs.remove(move.out / name)

@@ -9,13 +9,13 @@ from pathlib import Path
 
 import polars as pl
 
+from mudanza.core.disk.files import OutFile
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import blank_in_file, kind_problems, value_problems
 from mudanza.core.layouts.types import TextType
-from mudanza.core.sinks.csv_text import RowWriter
-from mudanza.core.state.files import Outputs, keep_apart
+from mudanza.core.sinks.csv_text import QuotedWriter, RowWriter
 from mudanza.core.values.date_format import DateFormat
 from mudanza.core.values.kinds import Kind
 from mudanza.core.values.row_columns import LINE
@@ -49,19 +49,25 @@ class FixResult:
 
 
 def fix(
-    path: Path, layout: Layout, out: Path, *, shown: str | None = None, sheet: str | None = None, tell: Tell = quietly
+    path: Path,
+    layout: Layout,
+    out: OutFile,
+    listed: OutFile,
+    *,
+    shown: str | None = None,
+    sheet: str | None = None,
+    tell: Tell = quietly,
 ) -> FixResult:
-    """Write a file anew in its layout's dialect and order, with what can be corrected without a doubt; what cannot stays as it is.
+    """Write into `out` a file anew in its layout's dialect and order, with what can be corrected without a doubt; what cannot stays as it is. The corrections are `listed`.
 
     Columns that the layout does not know follow behind. Raises SourceError where a row is damaged, since it would be lost.
     """
-    shown, listed_in = shown or str(path), out.with_name(f"{out.stem}.corrections.csv")
-    keep_apart([out, listed_in], [path])
-    if out.suffix.lower() in (".xlsx", ".ods", ".xls"):
+    shown = shown or str(path)
+    if out.final.suffix.lower() in (".xlsx", ".ods", ".xls"):
         raise SourceError(
             "a corrected file is written as its layout says, which is text.",
-            place=Place(str(out)),
-            hint=f"Write --fix {out.stem}.csv; --annotated writes a workbook.",
+            place=Place(str(out.final)),
+            hint=f"Write --fix {out.final.stem}.csv; --annotated writes a workbook.",
         )
     opened = open_to_check(path, layout, shown, sheet)
     headings = match_headings(opened, layout, shown)
@@ -74,31 +80,27 @@ def fix(
     titles = [one.title for one in fields] + [headed.get(column, column) for column in others]
     writer = RowWriter([*columns, *others], layout.dialect, titles)
     total = 0
-    with Outputs("check") as outputs:
-        file = outputs.create(out)
-        file.write(writer.head())
-        for batch, share in _whole(opened, shown):
-            total += batch.height
-            rows = (
-                batch.with_columns(_as_text(one, column) for one, column in zip(fields, columns, strict=True))
-                if opened.in_sheet
-                else batch
-            )
-            corrected = rows.with_columns(
-                _corrected(one, column, orders) for one, column in zip(fields, columns, strict=True)
-            )
-            parts += [
-                _differences(rows[LINE], rows[column], corrected[column], one, ORDER if one.title in orders else None)
-                for one, column in zip(fields, columns, strict=True)
-            ]
-            file.write(writer.rows(corrected))
-            tell(Progress(f"correcting {shown}", total, share))
-        found = pl.concat(parts).sort("line", maintain_order=True)
-        listed = outputs.create(listed_in)
-        listing = RowWriter(list(CORRECTIONS))
-        listed.write(listing.head() + listing.rows(found.with_columns(pl.col("line").cast(pl.String))))
-        outputs.publish()
-    return FixResult(shown, out, listed_in, total, found)
+    out.write(writer.head())
+    for batch, share in _whole(opened, shown):
+        total += batch.height
+        rows = (
+            batch.with_columns(_as_text(one, column) for one, column in zip(fields, columns, strict=True))
+            if opened.in_sheet
+            else batch
+        )
+        corrected = rows.with_columns(
+            _corrected(one, column, orders) for one, column in zip(fields, columns, strict=True)
+        )
+        parts += [
+            _differences(rows[LINE], rows[column], corrected[column], one, ORDER if one.title in orders else None)
+            for one, column in zip(fields, columns, strict=True)
+        ]
+        out.write(writer.rows(corrected))
+        tell(Progress(f"correcting {shown}", total, share))
+    found = pl.concat(parts).sort("line", maintain_order=True)
+    listing = QuotedWriter(list(CORRECTIONS))
+    listed.write(listing.head() + listing.rows(found.with_columns(pl.col("line").cast(pl.String))))
+    return FixResult(shown, out.final, listed.final, total, found)
 
 
 def _as_text(one: Field, column: str) -> pl.Expr:

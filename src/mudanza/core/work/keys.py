@@ -11,7 +11,7 @@ import polars as pl
 from mudanza.core.documents.errors import MoveError, Place, counted, few
 from mudanza.core.language.value import identity
 from mudanza.core.plans.move import Move
-from mudanza.core.state.files import Outputs
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.state.key_entries import (
     CORRECTED,
     ENTRIES,
@@ -23,7 +23,8 @@ from mudanza.core.state.key_entries import (
     standing_entries,
 )
 from mudanza.core.state.key_pages import open_book
-from mudanza.core.state.ledger import Ledger, ledger_of
+from mudanza.core.state.ledger import Ledger
+from mudanza.core.state.running import running
 from mudanza.core.tables.key_book import KeyBook
 from mudanza.core.values.digest import digest_of
 from mudanza.core.values.row_columns import INNER, shown_key
@@ -129,13 +130,12 @@ def import_keys(
     ledger, pattern = ledger_of(move), move.key_pattern(book)
     # what cannot be is told before the ledger knows of a run
     _fresh(open_book(ledger, book, pattern), rows, shown, replace=replace)
-    run = ledger.begin(COMMAND, f"{book}: import")
-    with ledger.held(run):
+    with running(ledger, COMMAND, f"{book}: import") as run:
         fresh = _fresh(open_book(ledger, book, pattern), rows, shown, replace=replace)
         if fresh.height:
-            enter(ledger, book, Entered(run, IMPORTED, because or f"from {shown}", who, fresh))
-        ledger.commit(run, Outputs(str(run)), {}, [digest_of(path, shown).as_dict()], [])
-    return EnteredNow(run, book, IMPORTED, fresh.height, rows.height - fresh.height, blank, _examples(fresh))
+            enter(ledger, book, Entered(run.id, IMPORTED, because or f"from {shown}", who, fresh))
+        run.commit(read=[digest_of(path, shown).as_dict()])
+    return EnteredNow(run.id, book, IMPORTED, fresh.height, rows.height - fresh.height, blank, _examples(fresh))
 
 
 def _fresh(known: KeyBook, rows: pl.DataFrame, shown: str, *, replace: bool) -> pl.DataFrame:
@@ -197,12 +197,11 @@ def _one(
     ledger, pattern = ledger_of(move), move.key_pattern(book)
     # what cannot be is told before the ledger knows of a run
     _entry(open_book(ledger, book, pattern), old, new, like)
-    run = ledger.begin(COMMAND, f"{book}: {how} {old}")
-    with ledger.held(run):
+    with running(ledger, COMMAND, f"{book}: {how} {old}") as run:
         rows = _entry(open_book(ledger, book, pattern), old, new, like)
-        enter(ledger, book, Entered(run, how, because, who, rows))
-        ledger.commit(run, Outputs(str(run)), {}, [], [])
-    return EnteredNow(run, book, how, 1, 0, 0, _examples(rows))
+        enter(ledger, book, Entered(run.id, how, because, who, rows))
+        run.commit()
+    return EnteredNow(run.id, book, how, 1, 0, 0, _examples(rows))
 
 
 def _entry(known: KeyBook, old: str, new: str | None, like: str) -> pl.DataFrame:

@@ -6,11 +6,11 @@ from pathlib import Path
 
 import polars as pl
 
+from mudanza.core.disk.files import OutFile, Outputs
 from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.rules import any_part, blank_in_file, parts_of
-from mudanza.core.sinks.csv_text import RowWriter
-from mudanza.core.state.files import OutFile, Outputs
+from mudanza.core.sinks.csv_text import QuotedWriter
 
 
 class Labels:
@@ -43,7 +43,7 @@ class Labels:
             )
             whole = whole.join(there, on=["field", "label"], how="left").with_columns(pl.col("known").fill_null("no"))
         file = outputs.create(path)
-        writer = RowWriter(whole.columns)
+        writer = QuotedWriter(whole.columns)
         file.write(
             writer.head() + writer.rows(whole.with_columns(pl.col("records").cast(pl.String)).sort("field", "label"))
         )

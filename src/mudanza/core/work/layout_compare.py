@@ -184,7 +184,7 @@ def _codes_that_break(flow: str, new: Field, move: Move) -> Iterator[Break]:
     except MudanzaError:
         return
     for name in names:
-        path = move.folder / "crosswalks" / f"{name}.csv"
+        path = move.new_path("crosswalks", name, ".csv")
         if not path.is_file():
             continue
         for entry in entries_of(path):

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.document import read_json
 from mudanza.core.documents.errors import LayoutError, MoveError, Place, SourceError
 from mudanza.core.layouts.csvw import layouts_from, metadata_text
@@ -16,7 +17,6 @@ from mudanza.core.sources.headings import find_heading
 from mudanza.core.sources.opening import format_of, open_source
 from mudanza.core.sources.reader import ReadOptions
 from mudanza.core.sources.workbook import Workbook
-from mudanza.core.state.files import Outputs
 from mudanza.core.work.progress import Tell, quietly
 from mudanza.core.work.proposing.examples import examples_not_taken
 from mudanza.core.work.proposing.facts import Proposal
@@ -66,13 +66,9 @@ def draft_layout(
     tell: Tell = quietly,
 ) -> LayoutDraft:
     """Write `layouts/NAME.json` from what was given. Raises MoveError if it is there and not to be replaced, and as reading what was given does."""
-    path = move.path(f"layouts/{name}.json")
-    if path.exists() and not replace:
-        raise MoveError(
-            f"there is a layout {name!r} already.",
-            place=Place(move.shown(path)),
-            hint=f"Draft it under another name and compare: mudanza layout compare {name} OTHER. Or say --replace.",
-        )
+    path = move.new_path("layouts", name, ".json")
+    if not replace:
+        _must_be_new(move, name, path)
     proposals = [proposal for one in given for proposal in _proposals(move, one, tell)]
     known = joined(proposals, by_label=by_label)
     if not known.fields:
@@ -82,12 +78,24 @@ def draft_layout(
     metadata, remarks = metadata_from(known)
     text = layout_text(metadata)
     (layout,) = layouts_from(read_json(text, path))
-    with Outputs("layout") as outputs:
+    with move.files.lock(), Outputs(move.files) as outputs:
+        if not replace:
+            # another command may have drafted it meanwhile
+            _must_be_new(move, name, path)
         outputs.create_text(path, text)
         outputs.publish()
     taken = tuple((one.source, one.what, len(one.fields)) for one in proposals)
     odd = examples_not_taken(layout, known.fields)
     return LayoutDraft(path, layout, text, taken, (*known.remarks, *remarks, *odd))
+
+
+def _must_be_new(move: Move, name: str, path: Path) -> None:
+    if path.exists():
+        raise MoveError(
+            f"there is a layout {name!r} already.",
+            place=Place(move.shown(path)),
+            hint=f"Draft it under another name and compare: mudanza layout compare {name} OTHER. Or say --replace.",
+        )
 
 
 def _proposals(move: Move, given: Given, tell: Tell) -> list[Proposal]:

@@ -8,6 +8,7 @@ from types import TracebackType
 
 import polars as pl
 
+from mudanza.core.disk.files import OutFile, Outputs
 from mudanza.core.engine.intake import Intake
 from mudanza.core.engine.local import Part, held_schema, in_order
 from mudanza.core.findings.finding import SHOWN, as_shown
@@ -15,9 +16,8 @@ from mudanza.core.layouts.csvw import BESIDE, metadata_of
 from mudanza.core.layouts.dialect import Around, Dialect
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
-from mudanza.core.sinks.csv_text import RowWriter
+from mudanza.core.sinks.csv_text import QuotedWriter
 from mudanza.core.sinks.formats import RecordFile, built_file, sink_of
-from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.values.digest import Digest
 from mudanza.core.work.file_parts import PartFiles
 from mudanza.core.work.labels import Labels
@@ -36,10 +36,11 @@ class ListFiles:
         self._records = RecordFile(self._whole, sink_of(plan.layout).writer(plan.layout, titles))
         # whoever corrects them opens them as they open the exports; the mark tells spreadsheet programs the encoding
         for_spreadsheets = Dialect(delimiter=intake.delimiter, bom=True, around=Around(comment=""))
-        held = RowWriter(list(held_schema(intake.columns)), for_spreadsheets)
+        names = list(held_schema(intake.columns))
+        held = QuotedWriter(names, for_spreadsheets, names)
         self._beside = [outputs.create(out / f"{plan.name}.{what}.csv") for what in ("held-back", "findings")]
         self._held = RecordFile(self._beside[0], held)
-        self._findings = RecordFile(self._beside[1], RowWriter(SHOWN))
+        self._findings = RecordFile(self._beside[1], QuotedWriter(SHOWN))
         self._parts = PartFiles(outputs, self.path, titles, plan.layout)
         self._labels, self._outputs = Labels(plan.layout), outputs
         self._further: list[OutFile] = []

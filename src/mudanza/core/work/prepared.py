@@ -20,7 +20,7 @@ from mudanza.core.language.value import Surroundings
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
-from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.tables.by_hand import KEY_COLUMN, ByHand
 from mudanza.core.values.row_columns import FILE, SOURCE
 from mudanza.core.work.references import references_of

@@ -113,3 +113,5 @@ class BuildResult:
     #: the values that it was run with, by their names
     values: dict[str, str] = field(default_factory=dict)
     cascades: list[Cascade] = field(default_factory=list)
+    #: the last number that each key book has given out
+    given_out: dict[str, int] = field(default_factory=dict)

@@ -7,11 +7,11 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.errors import MoveError
 from mudanza.core.plans.by_hand_files import REASON, WHO, by_hand_path
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.own_tables import own_entries, own_headings, own_text
-from mudanza.core.state.files import Outputs
 from mudanza.core.values.row_columns import LINE, SOURCE
 from mudanza.core.work.choosing import Choice, choose
 from mudanza.core.work.prepared import prepare
@@ -69,11 +69,12 @@ def say_by_hand(
         if texts not in meant:
             meant.append(texts)
     path = by_hand_path(move, name, goes=goes)
-    _write(path, meant, reason.strip(), who)
+    with move.files.lock():
+        _write(move, path, meant, reason.strip(), who)
     return SaidNow(move.shown(path), meant)
 
 
-def _write(path: Path, meant: list[dict[str, str]], reason: str, who: str | None) -> None:
+def _write(move: Move, path: Path, meant: list[dict[str, str]], reason: str, who: str | None) -> None:
     known = own_entries(path) if path.is_file() else []
     headings = own_headings(path, (REASON,)) if path.is_file() else []
     for line, texts in known:
@@ -87,6 +88,6 @@ def _write(path: Path, meant: list[dict[str, str]], reason: str, who: str | None
     )
     columns = [*finding, REASON, WHO]
     entries = [texts for _, texts in known] + [{**texts, REASON: reason, WHO: who or ""} for texts in meant]
-    with Outputs("by-hand") as outputs:
+    with Outputs(move.files) as outputs:
         outputs.create_text(path, own_text(columns, [[texts.get(c, "") for c in columns] for texts in entries]))
         outputs.publish()

@@ -8,13 +8,13 @@ from datetime import date
 
 import polars as pl
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.engine.early import MISSED
 from mudanza.core.engine.intake import Intake
 from mudanza.core.engine.late import run_whole
 from mudanza.core.engine.local import run_recipe
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
-from mudanza.core.state.files import Outputs
 from mudanza.core.state.sent import records_of
 from mudanza.core.values.row_columns import CORRECTED, FILE, INNER, LINE, TEXT, WHERE, WHY, where
 from mudanza.core.work.again.comparing import Comparing
@@ -101,7 +101,7 @@ class Tried:
 
 def tried(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: Asked) -> Tried:
     """Make a list with tables that are on trial, so that others can be made after it."""
-    nowhere = Outputs("", keep=False)
+    nowhere = Outputs(keep=False)
     settle_own(move, plan, intake, tables, nowhere, asked)
     ready = prepared(move, plan, intake, tables, asked, refer=True)
     recipe, memory = ready.recipe, ready.memory()

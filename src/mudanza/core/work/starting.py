@@ -5,8 +5,8 @@ from __future__ import annotations
 from importlib.resources import as_file, files
 from pathlib import Path
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.errors import MoveError, Place
-from mudanza.core.state.files import Outputs
 
 
 def start_move(folder: Path) -> list[str]:
@@ -16,7 +16,7 @@ def start_move(folder: Path) -> list[str]:
 
 def copy_tree(package: str, name: str, folder: Path) -> list[str]:
     """Copy a folder that ships with a package; all of its files or none."""
-    with as_file(files(package).joinpath(name)) as root, Outputs("new") as outputs:
+    with as_file(files(package).joinpath(name)) as root, Outputs() as outputs:
         sources = sorted(p for p in root.rglob("*") if p.is_file() and "__pycache__" not in p.parts)
         names = [str(p.relative_to(root)) for p in sources]
         for source, relative in zip(sources, names, strict=True):

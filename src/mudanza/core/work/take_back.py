@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from mudanza.core.documents.errors import MoveError, OutsideError, Place
+from mudanza.core.documents.errors import MoveError, Place
 from mudanza.core.layouts.csvw import DESCRIPTION
 from mudanza.core.plans.move import Move
-from mudanza.core.state.files import Outputs
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.state.key_pages import cut_book, gave_unnoted, given_by
-from mudanza.core.state.ledger import Ledger, Run, ledger_of
+from mudanza.core.state.ledger import Ledger, Run
+from mudanza.core.state.running import running
 from mudanza.core.values.digest import digest_of
 from mudanza.core.work.runs import done_build
 
@@ -35,28 +36,21 @@ def take_back(move: Move, build: int) -> TakenBack:
     ledger = ledger_of(move)
     # what cannot be is told before the ledger knows of a run
     files = _files(move, _done(ledger, build))
-    run = ledger.begin(_COMMAND, f"run {build}")
-    with ledger.held(run):
+    with running(ledger, _COMMAND, f"run {build}") as run:
         _done(ledger, build)
         keys = given_by(ledger, build)
         for book, (first, _) in keys.items():
-            cut_book(ledger, run, book, first)
+            cut_book(ledger, run.id, book, first)
         for table in ("given", "sent", "identities", "kinds", "contents", "differences"):
             ledger.tell(f"DELETE FROM {table} WHERE run = ?", [(build,)])
         ledger.tell("UPDATE runs SET state = 'taken back' WHERE id = ?", [(build,)])
         for file in files:
-            try:
-                file.unlink(missing_ok=True)
-            except OSError as error:
-                raise OutsideError(
-                    f"the file cannot be taken away: {error.strerror}. The identifiers are still given out.",
-                    place=Place(move.shown(file)),
-                    hint="Look at its permissions; is it open in another program? Then take the run back again.",
-                ) from error
+            # they go when all else is committed
+            run.outputs.remove(file)
         counted = {book: last - first + 1 for book, (first, last) in keys.items()}
         shown = [move.shown(file) for file in files]
-        ledger.commit(run, Outputs(str(run)), {}, [], [])
-    return TakenBack(run, build, counted, shown)
+        run.commit()
+    return TakenBack(run.id, build, counted, shown)
 
 
 def _done(ledger: Ledger, build: int) -> Run:

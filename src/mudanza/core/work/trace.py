@@ -21,8 +21,8 @@ from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.formats import read_built
 from mudanza.core.sources.reader import BrokenRow
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.state.in_target import HandOver
-from mudanza.core.state.ledger import ledger_of
 from mudanza.core.state.loans import accepted
 from mudanza.core.state.sent import Went, went_out
 from mudanza.core.tables.crosswalk import PROPOSED, Listed

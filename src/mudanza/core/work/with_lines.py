@@ -9,10 +9,10 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 
+from mudanza.core.disk.files import OutFile, Outputs
 from mudanza.core.documents.errors import MoveError, Place
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.composed import Composition, composition_of
-from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.work.references import Target, referred_ids, targets_of
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
@@ -105,7 +105,7 @@ def _placed(one: ListWithin, headers: pl.DataFrame, rows: pl.DataFrame) -> pl.Da
         raise MoveError(
             f"{lost} of {one.plan.name} belong to no record of {one.target.list}, and would be lost in the file that has them together.",
             place=Place(str(one.plan.path)),
-            hint="Make the fields that refer required in the layout, so that such rows are held back. Nothing was written.",
+            hint="Make the fields that refer required in the layout, so that such rows are held back.",
         )
     return placed
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.errors import counted, few
 from mudanza.core.engine.early import MISSED
 from mudanza.core.engine.knowing import LAST, LEFT, THEIRS
@@ -18,10 +19,9 @@ from mudanza.core.language.compiling import IN_TARGET_NAME
 from mudanza.core.plans.leavers import HELD_BACK, LAST_CHANGE, LEAVE, REMOVE, UNSELECTED
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
-from mudanza.core.sinks.csv_text import RowWriter
+from mudanza.core.sinks.csv_text import QuotedWriter
 from mudanza.core.state.contents import KEY, RECORD
 from mudanza.core.state.differences import BACK, MARKED, REMOVED, note_differences
-from mudanza.core.state.files import Outputs
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import shown_key
@@ -177,7 +177,7 @@ class Comparing:
             "line",
         )
         file = self._outputs.create(leavers_file(self._move, self._plan))
-        writer = RowWriter(rows.columns)
+        writer = QuotedWriter(rows.columns)
         file.write(writer.head())
         file.write(writer.rows(rows))
         return file.digest(self._move.shown(file.final))

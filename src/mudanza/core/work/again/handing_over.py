@@ -15,7 +15,7 @@ from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan_reading import layout_of
 from mudanza.core.state.contents import KEY, RECORD, change_set_of, change_sets, contents_of, keep_contents
 from mudanza.core.state.differences import MARKED, REMOVED, differences_of
-from mudanza.core.state.files import Outputs
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.state.in_target import (
     TOLD,
     HandOver,
@@ -26,8 +26,9 @@ from mudanza.core.state.in_target import (
     take_hand_over_back,
     told_by,
 )
-from mudanza.core.state.ledger import Ledger, Run, ledger_of, now
+from mudanza.core.state.ledger import Ledger, Run, now
 from mudanza.core.state.loans import noted_loan
+from mudanza.core.state.running import running
 from mudanza.core.state.sent import sent_by
 from mudanza.core.values.digest import digest_of
 from mudanza.core.values.hashing import fixed_hash
@@ -119,14 +120,13 @@ def hand_over(move: Move, build: int, names: Sequence[str] = (), telling: Tellin
         shown = move.shown(telling.results.path.resolve())
         results = read_outcomes(telling.results, next(iter(keyed.values())), shown)
         read = [digest_of(telling.results.path, shown).as_dict()]
-    run = ledger.begin(COMMAND, f"run {build}: {', '.join(keyed)}")
-    with ledger.held(run):
+    with running(ledger, COMMAND, f"run {build}: {', '.join(keyed)}") as run:
         # another command may have noted it meanwhile
         _lists(ledger, build, list(keyed), telling)
-        done = [_HandingOver(move, ledger, run, build, *one, telling).done(*results) for one in keyed.items()]
+        done = [_HandingOver(move, ledger, run.id, build, *one, telling).done(*results) for one in keyed.items()]
         counts = {key: sum(one.counts[key] for one in done) for key in ("taken", "rejected")}
-        ledger.commit(run, Outputs(str(run)), counts, read, [])
-    return HandedOver(run, build, done, [name for name in layouts if name not in keyed])
+        run.commit(counts, read)
+    return HandedOver(run.id, build, done, [name for name in layouts if name not in keyed])
 
 
 def last_build(move: Move) -> int:
@@ -313,17 +313,16 @@ def take_back_hand_over(move: Move, build: int, names: Sequence[str] = ()) -> Ha
     """
     ledger = ledger_of(move)
     overs = _last(ledger, build, names)
-    run = ledger.begin(COMMAND, f"run {build} taken back: {', '.join(one.list_name for one in overs)}")
-    with ledger.held(run):
+    with running(ledger, COMMAND, f"run {build} taken back: {', '.join(one.list_name for one in overs)}") as run:
         overs = _last(ledger, build, names)
         for one in overs:
-            take_hand_over_back(ledger, one, run)
+            take_hand_over_back(ledger, one, run.id)
         done = [
             ListHandedOver(one.list_name, one.how, 0, 0, 0, 0, 0, [], [], in_target(ledger, one.list_name).height)
             for one in overs
         ]
-        ledger.commit(run, Outputs(str(run)), {}, [], [])
-    return HandedOver(run, build, done)
+        run.commit()
+    return HandedOver(run.id, build, done)
 
 
 def _last(ledger: Ledger, build: int, names: Sequence[str]) -> list[HandOver]:

@@ -7,13 +7,13 @@ from pathlib import Path
 
 import polars as pl
 
+from mudanza.core.disk.files import OutFile, Outputs
 from mudanza.core.engine.local import in_order
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.formats import RecordFile, built_file, sink_of
 from mudanza.core.state.contents import KEY
-from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import INNER
 from mudanza.core.work.action_words import ADDITIONS, CHANGES, REMOVALS, with_action
@@ -129,9 +129,9 @@ def leavers_file(move: Move, plan: Plan) -> Path:
 def take_away(move: Move, plan: Plan, outputs: Outputs, *, leavers: bool, sets: bool) -> None:
     """Take the files of an earlier run away that are not made again: leavers, and what is new, changed and gone."""
     if leavers:
-        outputs.take_away(leavers_file(move, plan))
+        outputs.remove(leavers_file(move, plan))
     for which in (*_SETS, *(f"undo-{one}" for one in _SETS)) if sets else ():
         whole = set_file(move, plan.name, plan.layout, which)
-        outputs.take_away(whole)
+        outputs.remove(whole)
         for part in parts_beside(whole):
-            outputs.take_away(part)
+            outputs.remove(part)

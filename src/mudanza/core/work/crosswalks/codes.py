@@ -9,7 +9,9 @@ from pathlib import Path
 
 import polars as pl
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.errors import MoveError, Place, nearest
+from mudanza.core.documents.names import NAME_RULE, is_name
 from mudanza.core.engine.early import blank_rows
 from mudanza.core.engine.intake import Intake
 from mudanza.core.engine.recipe import Recipe
@@ -20,7 +22,6 @@ from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
-from mudanza.core.state.files import Outputs
 from mudanza.core.tables.crosswalk import PROPOSED, Entry, Listed
 from mudanza.core.values.row_columns import CORRECTED
 from mudanza.core.work.crosswalks.proposing import TargetCode, Targets, propose
@@ -198,15 +199,20 @@ def targets_of(move: Move, name: str, permitted: Sequence[tuple[str, ...]]) -> T
 def missing_crosswalks(move: Move, plan: Plan) -> dict[str, tuple[str, ...]]:
     """Crosswalks that a plan's flows name and the move does not have, with the further columns that they are handed."""
     known = move.names("crosswalks", ".csv")
-    asked = {name: further for flow in plan.flows.values() for name, further in crosswalks_of(flow).items()}
+    asked: dict[str, tuple[str, ...]] = {}
+    for field_name, flow in plan.flows.items():
+        for name, further in crosswalks_of(flow).items():
+            if not is_name(name):
+                raise plan.error(f"{name!r} cannot be the name of a crosswalk.", ("fields", field_name), NAME_RULE)
+            asked[name] = further
     return {name: further for name, further in asked.items() if name not in known}
 
 
 def start_crosswalks(move: Move, plan: Plan) -> list[str]:
     """Make the files of crosswalks that a plan names and the move does not have; gives their names."""
-    missing = missing_crosswalks(move, plan)
-    with Outputs("crosswalk") as outputs:
+    with move.files.lock(), Outputs(move.files) as outputs:
+        missing = missing_crosswalks(move, plan)
         for name, further in missing.items():
-            outputs.create_text(move.folder / "crosswalks" / f"{name}.csv", blank_crosswalk(further))
+            outputs.create_text(move.new_path("crosswalks", name, ".csv"), blank_crosswalk(further))
         outputs.publish()
     return list(missing)

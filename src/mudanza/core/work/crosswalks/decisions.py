@@ -8,11 +8,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.errors import MoveError, Place
 from mudanza.core.plans.crosswalk_files import entries_of
+from mudanza.core.plans.move import Move
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
-from mudanza.core.state.files import Outputs
 from mudanza.core.tables.crosswalk import PROPOSED
 from mudanza.core.work.crosswalks.codes import CodesOf
 
@@ -25,20 +26,22 @@ class Decision:
     note: str = ""
 
 
-def propose_entries(codes: CodesOf) -> int:
+def propose_entries(move: Move, codes: CodesOf) -> int:
     """Write the codes that no entry covers into the crosswalk as proposals, which no build uses; gives how many were added."""
-    known = {(e.code, *e.when) for e in entries_of(codes.path)}
-    fresh = [c for c in codes.open if c.values not in known]
-    added = {c.values: Decision(c.proposal or "", c.because or "") for c in fresh}
-    if added:
-        save(codes.path, _rewritten(codes, added, PROPOSED)[1])
+    with move.files.lock():
+        known = {(e.code, *e.when) for e in entries_of(codes.path)}
+        fresh = [c for c in codes.open if c.values not in known]
+        added = {c.values: Decision(c.proposal or "", c.because or "") for c in fresh}
+        if added:
+            _save(move, codes.path, _rewritten(codes, added, PROPOSED)[1])
     return len(added)
 
 
-def decide(codes: CodesOf, decisions: Mapping[tuple[str, ...], Decision]) -> None:
+def decide(move: Move, codes: CodesOf, decisions: Mapping[tuple[str, ...], Decision]) -> None:
     """Write what a person decided, as confirmed. Raises MoveError for a target that the layout does not permit."""
-    if decisions:
-        save(codes.path, decided_text(codes, decisions)[1])
+    with move.files.lock():
+        if decisions:
+            _save(move, codes.path, decided_text(codes, decisions)[1])
 
 
 def decided_text(codes: CodesOf, decisions: Mapping[tuple[str, ...], Decision]) -> tuple[bytes, str]:
@@ -93,8 +96,7 @@ def _fill(cells: list[str], heading: list[str], decision: Decision, state: str) 
         cells[heading.index("note")] = decision.note
 
 
-def save(path: Path, text: str) -> None:
-    """Put a text into place as a whole."""
-    with Outputs("crosswalk") as outputs:
+def _save(move: Move, path: Path, text: str) -> None:
+    with Outputs(move.files) as outputs:
         outputs.create_text(path, text)
         outputs.publish()

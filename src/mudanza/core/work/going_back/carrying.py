@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
@@ -10,6 +11,7 @@ from typing import Any
 
 import polars as pl
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.errors import LoanError, Place
 from mudanza.core.engine.intake import Opened
 from mudanza.core.engine.late import run_whole
@@ -17,11 +19,11 @@ from mudanza.core.language.nodes import Flow
 from mudanza.core.language.parsing import parse_flow
 from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.plans.move import Move
-from mudanza.core.sinks.csv_text import RowWriter
+from mudanza.core.sinks.csv_text import QuotedWriter, RowWriter
 from mudanza.core.sinks.formats import RecordFile
-from mudanza.core.state.files import Outputs
-from mudanza.core.state.ledger import ledger_of, sweep_behind
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.state.loans import RECORD, REMOVED
+from mudanza.core.state.running import running
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import FILE, LINE, SOURCE, key_text
 from mudanza.core.work.accepted import accepted_cells
@@ -116,12 +118,10 @@ def carry_back(
             hint="`mudanza receive FILE --accept` accepts.",
         )
     carried, by_hand, there = _Turning(ready, cells).turned()
-    run = ledger.begin("carry back", name)
-    with ledger.held(run), Outputs(str(run)) as outputs:
-        sweep_behind(move, ledger)
-        files = list(_files(move, outputs, name, carried, by_hand))
+    with running(ledger, "carry back", name) as run:
+        files = list(_files(move, run.outputs, name, carried, by_hand))
         counts = {"read": cells.height, "written": len(carried)}
-        ledger.commit(run, outputs, counts, [], [one.as_dict() for one in files])
+        run.commit(counts, [], [one.as_dict() for one in files])
     return CarriedBack(name, carried, by_hand, there, files)
 
 
@@ -340,7 +340,8 @@ def _files(
                 row = rows.setdefault((at.file, at.line), own)
                 row |= {at.headings.get(c, c): text for c, (_, text) in one.columns.items()}
         columns = list(dict.fromkeys(c for row in rows.values() for c in row))
-        yield _written(move, outputs, f"{name}.carry-back.{source}.csv", columns, list(rows.values()))
+        label = re.sub(r"[^\w-]+", "-", source)
+        yield _written(move, outputs, f"{name}.carry-back.{label}.csv", columns, list(rows.values()), RowWriter)
     cells = [
         {
             "key": one.key,
@@ -374,11 +375,16 @@ def _files(
 
 
 def _written(
-    move: Move, outputs: Outputs, name: str, columns: Sequence[str], rows: Sequence[Mapping[str, str | None]]
+    move: Move,
+    outputs: Outputs,
+    name: str,
+    columns: Sequence[str],
+    rows: Sequence[Mapping[str, str | None]],
+    writer: type[RowWriter] = QuotedWriter,
 ) -> Digest:
     final = move.out / name
     out = outputs.create(final)
-    file = RecordFile(out, RowWriter(list(columns), Dialect(bom=True)))
+    file = RecordFile(out, writer(list(columns), Dialect(bom=True)))
     file.write(
         pl.DataFrame(
             [[row.get(c) for c in columns] for row in rows], schema=dict.fromkeys(columns, pl.String), orient="row"

@@ -9,11 +9,11 @@ from tempfile import NamedTemporaryFile
 
 import polars as pl
 
+from mudanza.core.disk.files import OutFile, Outputs
 from mudanza.core.documents.errors import LoanError, Place
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.formats import RecordFile, sink_of
-from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.work.action_words import with_action
 from mudanza.core.work.file_parts import PartFiles
 from mudanza.core.work.loans.carried import carried, lost, titles_in

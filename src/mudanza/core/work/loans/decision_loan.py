@@ -9,9 +9,10 @@ from typing import Any
 
 from mudanza.core.documents.errors import LoanError, Place, unknown
 from mudanza.core.plans.move import Move
-from mudanza.core.state.files import Outputs
-from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
+from mudanza.core.state.evidence import ledger_of
+from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.loans import Noted, accept_changes, all_loans, note_loan, noted_loan
+from mudanza.core.state.running import running
 from mudanza.core.work.loans.decision_sheets import Sheet, sheets_bytes
 from mudanza.core.work.loans.returned.slips import read_slip
 
@@ -37,12 +38,10 @@ def lend_sheets(
 ) -> DecisionLoan:
     """Write a workbook of decisions and note the loan. `make` gives the sheets and what is to be remembered of them, for the loan's name; a file that they are `about` is kept with the loan."""
     ledger = ledger_of(move)
-    run = ledger.begin("lend", f"{list_name} {kind}")
-    loan = f"{list_name}-{kind}-{run}"
-    folder = move.folder / "loans"
-    final = to or folder / f"{loan}.xlsx"
-    with ledger.held(run), Outputs(str(run)) as outputs:
-        sweep_behind(move, ledger)
+    with running(ledger, "lend", f"{list_name} {kind}", to=[to] if to is not None else []) as run:
+        outputs, loan = run.outputs, f"{list_name}-{kind}-{run.id}"
+        folder = move.folder / "loans"
+        final = to or folder / f"{loan}.xlsx"
         sheets, detail = make(loan)
         written = []
         if about is not None:
@@ -52,13 +51,13 @@ def lend_sheets(
                     kept.write(piece)
             detail = {**detail, "file": move.shown(kept.final)}
             written.append(kept.digest(move.shown(kept.final)))
-        book = outputs.create(final)
+        book = outputs.create_named(final)
         book.write(sheets_bytes(sheets, {"loan": loan, "move": move.name, "kind": kind, "list": list_name}))
-        note_loan(ledger, run, loan, f"{list_name} {kind}", {**detail, "kind": kind, "list": list_name})
+        note_loan(ledger, run.id, loan, f"{list_name} {kind}", {**detail, "kind": kind, "list": list_name})
         rows = len(sheets[0].rows)
         shown = move.shown(final)
         written.append(book.digest(shown))
-        ledger.commit(run, outputs, {"read": rows, "written": rows}, [], [one.as_dict() for one in written])
+        run.commit({"read": rows, "written": rows}, [], [one.as_dict() for one in written])
     return DecisionLoan(loan, kind, list_name, shown, rows)
 
 
@@ -80,18 +79,17 @@ def accept_decisions(move: Move, loan: str, texts: Mapping[Path, tuple[bytes, st
     """
     ledger = ledger_of(move)
     _out(move, ledger, loan)
-    run = ledger.begin("receive", loan)
-    with ledger.held(run), Outputs(str(run)) as outputs:
+    with running(ledger, "receive", loan) as run, move.files.lock():
         known = _out(move, ledger, loan)
         changed = {path: after for path, (before, after) in texts.items() if after.encode() != before}
         for path in changed:
             if path.read_bytes() != texts[path][0]:
-                what = "the file was changed while the workbook was read; nothing was written."
+                what = "the file was changed while the workbook was read."
                 raise LoanError(what, place=Place(move.shown(path)), hint="Receive it again.")
-        written = [outputs.create_text(path, text) for path, text in changed.items()]
+        written = [run.outputs.create_text(path, text) for path, text in changed.items()]
         accept_changes(ledger, known, [], back=whole)
         digests = [file.digest(move.shown(path)) for file, path in zip(written, changed, strict=True)]
-        ledger.commit(run, outputs, {}, [], [one.as_dict() for one in digests])
+        run.commit(written=[one.as_dict() for one in digests])
     return [one.path for one in digests]
 
 

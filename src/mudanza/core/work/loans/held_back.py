@@ -7,16 +7,16 @@ from pathlib import Path
 
 import polars as pl
 
+from mudanza.core.disk.files import OutFile, Outputs
 from mudanza.core.documents.errors import LoanError, Place
+from mudanza.core.documents.names import checked_name
 from mudanza.core.layouts.csvw import read_layout
-from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.plans.correction_files import held_back_corrections
 from mudanza.core.plans.move import Move
-from mudanza.core.sinks.csv_text import RowWriter
+from mudanza.core.sinks.csv_text import QuotedWriter, RowWriter, unquoted
 from mudanza.core.sinks.formats import RecordFile
 from mudanza.core.sources.opening import open_source
 from mudanza.core.sources.reader import ReadOptions
-from mudanza.core.state.files import OutFile, Outputs
 from mudanza.core.values.row_columns import FILE, LINE, SOURCE, TEXT, WAS, WHY
 from mudanza.core.work.loans.choosing import Choice
 from mudanza.core.work.loans.lend import Subject
@@ -29,7 +29,7 @@ _SHOWN = {**_PLACES, WHY: WHY_HELD}
 
 def held_back_subject(move: Move, list_name: str) -> tuple[Subject, Choice]:
     """The rows that the last build of a list held back, to be lent: their columns, with why they were held back to be seen. Raises LoanError if there are none."""
-    path = move.out / f"{list_name}.held-back.csv"
+    path = move.out / f"{checked_name(list_name, 'list')}.held-back.csv"
     shown = move.shown(path)
     if not path.is_file():
         raise LoanError(
@@ -45,10 +45,12 @@ def held_back_subject(move: Move, list_name: str) -> tuple[Subject, Choice]:
     schema = {"columns": columns, "primaryKey": [f"c{rows.columns.index(title)}" for title in _PLACES.values()]}
     home = move.folder / ".mudanza"
     described, copy = home / f"{list_name}{OF_HELD_BACK}.json", home / f"{list_name}{OF_HELD_BACK}.csv"
-    with Outputs(f"{list_name}{OF_HELD_BACK}") as outputs:
+    with Outputs(move.files) as outputs:
         layout = {"@context": "http://www.w3.org/ns/csvw", "tableSchema": schema}
         outputs.create_text(described, json.dumps(layout, ensure_ascii=False))
-        _write(outputs.create(copy), rows)
+        file = RecordFile(outputs.create(copy), RowWriter(rows.columns))
+        file.write(rows)
+        file.close()
         outputs.publish()
     locked = [_SHOWN[WHY]] if _SHOWN[WHY] in rows.columns else []
     return Subject(f"{list_name}{OF_HELD_BACK}", copy, read_layout(described)), Choice(locked=locked)
@@ -61,11 +63,12 @@ def _rows(path: Path) -> pl.DataFrame:
     rows = pl.concat([nothing, *(batch.rows for batch in reader.batches())]).drop(LINE)
     raw = dict(zip(reader.headings, reader.raw_headings, strict=True))
     named = {one: _SHOWN.get(heading, heading) for one, heading in raw.items()}
-    return rows.select(one for one in rows.columns if raw[one] != TEXT).rename(lambda one: named[one])
+    kept = [unquoted(pl.col(one)).alias(one) for one in rows.columns if raw[one] != TEXT]
+    return rows.select(kept).rename(lambda one: named[one])
 
 
 def _write(out: OutFile, rows: pl.DataFrame) -> OutFile:
-    file = RecordFile(out, RowWriter(rows.columns, Dialect()))
+    file = RecordFile(out, QuotedWriter(rows.columns))
     file.write(rows)
     file.close()
     return out

@@ -10,10 +10,11 @@ from typing import Any
 
 import polars as pl
 
+from mudanza.core.disk.files import OutFile, Outputs
 from mudanza.core.documents.errors import LoanError, Place, unknown
 from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.dialect import Dialect
-from mudanza.core.layouts.form import CSV, ODS, Form
+from mudanza.core.layouts.form import CSV, ODS, QUOTED, Form
 from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types import TextType
 from mudanza.core.plans.move import Move
@@ -22,9 +23,10 @@ from mudanza.core.sinks.markup import FORBIDDEN
 from mudanza.core.sinks.ods import OdsWriter, Page
 from mudanza.core.sinks.sheet_cells import MOST_CHARACTERS
 from mudanza.core.sinks.writer import Writer
-from mudanza.core.state.files import OutFile, Outputs
-from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
+from mudanza.core.state.evidence import LENT, ledger_of
+from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.loans import all_loans, last_change, note_loan, noted_loan
+from mudanza.core.state.running import running, settle
 from mudanza.core.values.digest import Digest, digest_of
 from mudanza.core.values.row_columns import INNER
 from mudanza.core.work.check import check
@@ -82,7 +84,7 @@ def lend(
     Raises LoanError where nothing fits, LanguageError where the condition is wrong.
     """
     ledger = ledger_of(move)
-    ledger.settle()
+    settle(ledger)
     shown = move.shown(subject.path)
     if not subject.path.is_file():
         raise LoanError(
@@ -109,22 +111,21 @@ def lend(
     parts = _parts(records, subject.layout, choice, shown)
     if choice.by is not None and to is not None and to.suffix:
         raise LoanError(f"{to.name} is one file, and --by makes several.", place=Place(str(to)), hint="Name a folder.")
-    run = ledger.begin("lend", subject.name)
-    maker = _Maker(move, ledger, run, subject, choice, fields, ending, earlier)
-    with ledger.held(run), Outputs(str(run)) as outputs:
-        sweep_behind(move, ledger)
+    with running(ledger, "lend", subject.name, to=[to] if to is not None else []) as run:
+        maker = _Maker(move, ledger, run.id, subject, choice, fields, ending, earlier)
+        outputs = run.outputs
         source = digest_of(subject.path, shown)
         names = _names([value for value, _ in parts])
         made = [
-            maker.make(outputs, f"{subject.name}-{run}{name}", rows, to, value if whom is None else whom, source)
+            maker.make(outputs, f"{subject.name}-{run.id}{name}", rows, to, value if whom is None else whom, source)
             for name, (value, rows) in zip(names, parts, strict=True)
         ]
         written = [digest for _, digests in made for digest in digests]
         loans = [loan for loan, _ in made]
         if choice.by is not None:
-            written.append(_index(move, outputs, run, subject.name, choice.by, loans, to))
+            written.append(_index(move, outputs, run.id, subject.name, choice.by, loans, to))
         counts = {"read": records.height, "written": records.height}
-        ledger.commit(run, outputs, counts, [source.as_dict()], [one.as_dict() for one in written])
+        run.commit(counts, [source.as_dict()], [one.as_dict() for one in written])
     return loans
 
 
@@ -165,13 +166,13 @@ class _Maker:
         move, subject, chosen = self.move, self.subject, self.chosen
         home = move.folder / "loans"
         final = to if to is not None and to.suffix else (to or home) / f"{loan}{self.ending}"
-        snapshot = outputs.create(home / loan / "lent.csv")
-        writer = csv_text.writer(replace(subject.layout, dialect=Dialect()), [f.title for f in subject.layout.fields])
+        snapshot = outputs.create(home / loan / LENT)
+        writer = csv_text.RowWriter([f.title for f in subject.layout.fields])
         snapshot.write(writer.head())
         snapshot.write(writer.rows(records))
         kept = outputs.create(home / loan / LAYOUT)
         kept.write(subject.layout.path.read_bytes())
-        digest = snapshot.digest(move.shown(home / loan / "lent.csv"))
+        digest = snapshot.digest(move.shown(home / loan / LENT))
         left_out = [] if self.ending in _OF_TEXT else _unheld(chosen.fields, records, self.ending)
         fields = [f for f in chosen.fields if f.title not in left_out]
         if unheld := [f.title for f in chosen.keys if f.title in left_out]:
@@ -198,7 +199,7 @@ class _Maker:
         by_title = {f.title: f for f in fields}
         masked_ones = [title for title in chosen.masked if title not in left_out]
         lent = records.with_columns(masked(by_title[title], records) for title in masked_ones)
-        book = outputs.create(final)
+        book = outputs.create_named(final)
         _write(book, subject.name, lent, lending, self.ending)
         detail = {
             **slip,
@@ -211,6 +212,7 @@ class _Maker:
             "whom": whom,
             "changes": last_change(self.ledger),
             "plain": True,
+            "quoted": self.ending in _OF_TEXT,
             "notes": notes_on(lent, lending),
         }
         note_loan(self.ledger, self.run, loan, subject.name, detail)
@@ -289,7 +291,7 @@ def _plainly(subject: str, records: pl.DataFrame, lending: Lending, ending: str)
     ]
     fields = (*texts, removal, marks)
     delimiter = "\t" if ending == TSV_FILE else "," if lending.language == "en" else ";"
-    form = Form(format=ODS if ending == ODS_FILE else CSV, sheet=subject)
+    form = Form(format=ODS if ending == ODS_FILE else CSV, sheet=subject, formulas=QUOTED)
     layout = Layout(Path(subject), subject, fields, form=form, dialect=Dialect(bom=True, delimiter=delimiter))
     titles = [one.title for one in fields]
     rows = records.with_columns(
@@ -320,8 +322,8 @@ def _index(
             "file": [one.workbook for one in loans],
         }
     )
-    writer = csv_text.RowWriter(rows.columns, Dialect(bom=True))
-    index = outputs.create(final)
+    writer = csv_text.QuotedWriter(rows.columns, Dialect(bom=True))
+    index = outputs.create_named(final)
     index.write(writer.head())
     index.write(writer.rows(rows))
     for piece in writer.tail():

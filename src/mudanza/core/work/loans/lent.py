@@ -15,6 +15,7 @@ from mudanza.core.layouts.rules import blank_in_file
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks import csv_text
 from mudanza.core.sinks.formats import sink_of
+from mudanza.core.state.evidence import LENT
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.loans import ADDED, RECORD, REMOVED, accepted_from, all_loans, noted_loan
 from mudanza.core.values.digest import digest_of, mark_of
@@ -61,6 +62,8 @@ class Lent:
     notes: tuple[str, ...] = ()
     #: by what the rows of this loan are marked, beside its name
     mark: str = ""
+    #: whether texts that a spreadsheet program would run were lent with an apostrophe in front
+    quoted: bool = False
 
     @property
     def held_back(self) -> bool:
@@ -86,7 +89,7 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
     detail = known.detail
     kept = folder_of(move, name) / LAYOUT
     layout = read_layout(kept if kept.is_file() else move.path(detail["layout"]))
-    snapshot = folder_of(move, name) / "lent.csv"
+    snapshot = folder_of(move, name) / LENT
     if not snapshot.is_file() or digest_of(snapshot).sha256 != detail["lent"]:
         raise LoanError(
             "the record of what was lent is missing or was changed.",
@@ -115,6 +118,7 @@ def open_loan(move: Move, ledger: Ledger, name: str, shown: str) -> Lent:
         masked=tuple(detail.get("masked", ())),
         locked=tuple(detail.get("locked", ())),
         notes=tuple(detail.get("notes", ())),
+        quoted=bool(detail.get("quoted")),
     )
     return _with_accepted(lent, accepted_from(ledger, name))
 
@@ -171,6 +175,8 @@ def row_mark(titles: Sequence[str]) -> pl.Expr:
 
 def folder_of(move: Move, loan: str) -> Path:
     """Where the files of a loan stand."""
+    if Path(loan).name != loan or loan.startswith("."):
+        raise LoanError(f"{loan!r} cannot be the name of a loan.", hint="`mudanza ledger --loans` lists the loans.")
     return move.folder / "loans" / loan
 
 

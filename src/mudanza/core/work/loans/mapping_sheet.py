@@ -12,7 +12,9 @@ from typing import Any
 
 import tomlkit
 
-from mudanza.core.documents.errors import MudanzaError, nearest
+from mudanza.core.documents.document import toml_section
+from mudanza.core.documents.errors import MudanzaError, PlanError, nearest
+from mudanza.core.documents.toml_texts import control_in, without_controls
 from mudanza.core.engine.assembling import assemble
 from mudanza.core.engine.intake import open_sources
 from mudanza.core.language.asking import columns_of, with_columns
@@ -23,7 +25,7 @@ from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.plans.remarks import Remark, read_remarks, write_remarks
-from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.work.coverage import coverage
 from mudanza.core.work.loans.decision_loan import DecisionLoan, accept_decisions, lend_sheets
 from mudanza.core.work.loans.decision_sheets import Sheet, SheetColumn, WrongCell, read_sheet
@@ -65,7 +67,7 @@ class ChangedFlow:
 @dataclass(frozen=True)
 class MappingReturn:
     """What came back of a mapping sheet: statuses and remarks that changed (field, before, after), flows that changed, cells that
-    are wrong, the file that was written."""
+    are wrong, those of which something was left out, the file that was written."""
 
     loan: str
     list_name: str
@@ -76,6 +78,7 @@ class MappingReturn:
     fields: int
     wrong: list[WrongCell] = field(default_factory=list)
     files: list[str] = field(default_factory=list)
+    left_out: list[WrongCell] = field(default_factory=list)
 
     @property
     def clean(self) -> bool:
@@ -199,6 +202,7 @@ def receive_mapping(
     now = read_remarks(plan.text)
     statuses, remarks, flows = [], [], []
     wrong: list[WrongCell] = []
+    left_out: list[WrongCell] = []
     decided: dict[str, Remark] = {}
     columns = open_sources(plan, move).columns
     rows = read_sheet(path, name, _BACK, shown)
@@ -219,6 +223,10 @@ def receive_mapping(
         status = texts["Status"] or "open"
         if status != (said.status or "open"):
             statuses.append((field_name, said.status or "open", status))
+        if (control := control_in(texts["Remark"])) is not None:
+            what = f"it has control characters ({control}), which are left out"
+            left_out.append(WrongCell(row.cells["Remark"], texts["Remark"], what))
+            texts["Remark"] = without_controls(texts["Remark"])
         if texts["Remark"] != said.text:
             remarks.append((field_name, said.text, texts["Remark"]))
         decided[field_name] = Remark(status if status != "open" or said.status else "", texts["Remark"])
@@ -226,7 +234,7 @@ def receive_mapping(
         if changed is not None:
             flows.append(changed)
     agreed = sum(row.texts["Status"] == "agreed" for row in rows)
-    result = MappingReturn(loan, name, statuses, remarks, flows, agreed, len(rows), wrong)
+    result = MappingReturn(loan, name, statuses, remarks, flows, agreed, len(rows), wrong, [], left_out)
     if not accept:
         return result
     document = tomlkit.parse(plan.text)
@@ -234,6 +242,8 @@ def receive_mapping(
         if one.problem is None:
             document.setdefault("fields", tomlkit.table())[one.field] = flow_text(one.after)
     text = write_remarks(tomlkit.dumps(document), decided)
+    # whatever was written into the sheet, the plan must stay one that can be read
+    toml_section(text, plan.path, PlanError)
     files = accept_decisions(move, loan, {plan.path: (before, text)}, whole=result.clean)
     return replace(result, files=files)
 
@@ -287,6 +297,8 @@ def _problem(
     move: Move, plan: Plan, columns: list[str], name: str, flow: str, parameters: Mapping[str, str]
 ) -> str | None:
     """Why a flow cannot be taken, if it cannot."""
+    if (control := control_in(flow)) is not None:
+        return f"the flow has control characters ({control})"
     if not flow.strip():
         return "the flow was taken out; take it out of the plan if that is meant"
     changed = replace(plan, flows={**plan.flows, name: flow})

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from datetime import date
@@ -11,6 +11,7 @@ from typing import Any
 
 import polars as pl
 
+from mudanza.core.disk.files import OutFile, Outputs
 from mudanza.core.documents.errors import LoanError, MudanzaError, Place
 from mudanza.core.documents.errors import unknown as unknown_name
 from mudanza.core.findings.finding import Finding, frame
@@ -18,11 +19,11 @@ from mudanza.core.findings.tally import Tally
 from mudanza.core.layouts.dialect import Dialect
 from mudanza.core.plans.correction_files import with_corrections
 from mudanza.core.plans.move import Move
-from mudanza.core.sinks.csv_text import RowWriter
+from mudanza.core.sinks.csv_text import QuotedWriter, unquoted
 from mudanza.core.sinks.formats import RecordFile
 from mudanza.core.state.contents import keep_change_set
-from mudanza.core.state.files import OutFile, Outputs
-from mudanza.core.state.ledger import Ledger, ledger_of, sweep_behind
+from mudanza.core.state.evidence import ledger_of
+from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.loans import (
     ADDED,
     RECORD,
@@ -33,6 +34,7 @@ from mudanza.core.state.loans import (
     last_change,
     noted_loan,
 )
+from mudanza.core.state.running import running, settle
 from mudanza.core.values.digest import Digest, digest_of
 from mudanza.core.work.loans.change_set import Way, archived, change_files, for_import, import_files
 from mudanza.core.work.loans.comparison import compare_returned
@@ -44,7 +46,7 @@ from mudanza.core.work.loans.lent import KEY, Lent, folder_of, open_loan, row_ma
 from mudanza.core.work.loans.outcome import Answers, LoanReturn
 from mudanza.core.work.loans.returned.opened import Opened, open_returned, with_notes_of_people
 from mudanza.core.work.loans.returned.slips import loan_named_in
-from mudanza.core.work.loans.returned.table import find_table
+from mudanza.core.work.loans.returned.table import Table, find_table
 from mudanza.core.work.loans.returned.whose import headings_of_loans, whose_loan
 from mudanza.core.work.loans.review import (
     Decisions,
@@ -73,7 +75,7 @@ def receive(
     `loan` names the loan if the file has lost all that says so. Raises LoanError if the loan is unknown, another, or was received already.
     """
     ledger = ledger_of(move)
-    ledger.settle()
+    settle(ledger)
     seen = last_change(ledger)
     shown = move.shown(path.resolve())
     if not path.is_file():
@@ -160,6 +162,9 @@ def _compared(lent: Lent, opened: Opened, shown: str, elsewhere: Elsewhere, answ
     if not tables:
         hint = f"They were: {', '.join(titles)}."
         raise LoanError("no sheet has the headings of the loan.", place=Place(shown), hint=hint)
+    if lent.quoted:
+        texts = [f.title for f in lent.fields if not f.is_typed]
+        tables = [_as_lent(table, texts) for table in tables]
     results = [compare_returned(lent, opened, table, elsewhere, answers) for table in tables]
     edited = [one for one in results if one.size or one.held or one.told or one.conflicts]
     chosen = edited[0] if edited else results[0]
@@ -184,6 +189,12 @@ def _compared(lent: Lent, opened: Opened, shown: str, elsewhere: Elsewhere, answ
     return replace(chosen, findings=told, groups=tally.groups(), blocked=blocked)
 
 
+def _as_lent(table: Table, titles: Sequence[str]) -> Table:
+    """A table without the apostrophes with which texts were lent."""
+    there = [title for title in titles if title in table.rows.columns]
+    return replace(table, rows=table.rows.with_columns(unquoted(pl.col(title)).alias(title) for title in there))
+
+
 def _accept(
     move: Move,
     ledger: Ledger,
@@ -195,12 +206,10 @@ def _accept(
     standing: pl.DataFrame,
 ) -> LoanReturn:
     """Write the change set, what would undo it, and the rows held back; note in the ledger what was accepted. While rows are held back the loan stays out."""
-    run = ledger.begin(RECEIVE, lent.id)
-    folder = folder_of(move, lent.id)
-    # what was accepted before may still have to be imported
-    folder = folder / str(run) if accepted_from(ledger, lent.id) else folder
-    with ledger.held(run), Outputs(str(run)) as outputs:
-        sweep_behind(move, ledger)
+    with running(ledger, RECEIVE, lent.id) as run:
+        outputs, folder = run.outputs, folder_of(move, lent.id)
+        # what was accepted before may still have to be imported
+        folder = folder / str(run.id) if accepted_from(ledger, lent.id) else folder
         known = noted_loan(ledger, lent.id)
         if known is None or known.state != "out" or last_change(ledger) != seen:
             raise LoanError(
@@ -233,7 +242,7 @@ def _accept(
         for name, rows, dialect in beside:
             if rows.height:
                 written.append(outputs.create(folder / name))
-                file = RecordFile(written[-1], RowWriter(rows.columns, dialect))
+                file = RecordFile(written[-1], QuotedWriter(rows.columns, dialect))
                 file.write(rows)
                 file.close()
         if way.correct:
@@ -248,7 +257,7 @@ def _accept(
             back=result.held == 0 and not result.waiting and not result.conflicts,
         )
         if corrects is None:
-            _keep(ledger, run, lent, result, way.whole_rows, standing)
+            _keep(ledger, run.id, lent, result, way.whole_rows, standing)
         counts = {
             "read": result.rows,
             "changed": result.outcome.changes["key"].n_unique(),
@@ -256,7 +265,7 @@ def _accept(
             "removed": result.outcome.removals.height,
             "held_back": result.held,
         }
-        ledger.commit(run, outputs, counts, [came.as_dict()], [d.as_dict() for d in digests])
+        run.commit(counts, [came.as_dict()], [d.as_dict() for d in digests])
     return replace(result, files=digests)
 
 

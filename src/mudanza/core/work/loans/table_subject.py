@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import polars as pl
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.errors import LoanError, Place, counted
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.formats import RecordFile, sink_of
 from mudanza.core.sinks.native import as_layout_writes
 from mudanza.core.sources.reader import ReadOptions
-from mudanza.core.state.files import Outputs
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.crosswalks.proposing import fold
 from mudanza.core.work.loans.lend import Subject
@@ -46,7 +46,7 @@ def table_subject(move: Move, name: str, layout: Layout) -> Subject:
     records = pl.concat([empty, *batches], how="diagonal").select(texts)
     known_as = "-".join(fold(name.rpartition(":")[2]).split())
     path = move.folder / ".mudanza" / f"lent-{known_as}{layout.form.ending}"
-    with Outputs(f"lent-{known_as}") as outputs:
+    with Outputs(move.files) as outputs:
         file = RecordFile(outputs.create(path), sink_of(layout).writer(layout, [one.title for one in layout.fields]))
         file.write(records)
         file.close()

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
 from pathlib import Path
 
 import tomlkit
 from tomlkit.items import Comment, Table
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.document import toml_section
 from mudanza.core.documents.errors import Place, PlanError
+from mudanza.core.documents.toml_texts import control_in, on_one_line
 from mudanza.core.language.asking import columns_of
 from mudanza.core.plans.crosswalk_files import blank_crosswalk
 from mudanza.core.plans.move import Move
@@ -17,7 +19,6 @@ from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import plan_from
 from mudanza.core.sources.opening import files_of, open_source, recognise
 from mudanza.core.sources.reader import ReadOptions
-from mudanza.core.state.files import Outputs
 from mudanza.core.work.matching.drafting import Draft, Proposal
 
 #: begins the comment of a proposal that is not sure, and of one that is
@@ -45,10 +46,12 @@ def _unsure(fields: Table) -> dict[str, Comment]:
 
 
 def write_draft(
-    move: Move, plan: Plan, draft: Draft, again: Collection[str] = (), further: Mapping[Path, str] | None = None
+    move: Move, plan: Plan, draft: Draft, again: Collection[str] = (), further: Callable[[], Mapping[Path, str]] = dict
 ) -> list[str]:
     """Add the draft's flows to the plan, and the crosswalks that they need; gives the paths that were written. The flows of fields that somebody
-    answered for take the place of those that stand there unsure (`again`); where there is none, it is taken out. `further` texts are written with them."""
+    answered for take the place of those that stand there unsure (`again`); where there is none, it is taken out. `further` texts are written with them.
+
+    Raises PlanError where somebody else changed the plan since it was read."""
     document = tomlkit.parse(plan.text)
     fields = document.get("fields")
     if fields is None:
@@ -56,17 +59,17 @@ def write_draft(
         fields = document["fields"]
     if not isinstance(fields, Table):
         raise plan.error("[fields] must be a table of its own.", ("fields",), "Write [fields] and lines below.")
-    texts: dict[Path, str] = dict(further or {})
+    texts: dict[Path, str] = {}
     renewed = _renew(fields, {p.field.name: p for p in draft.proposals if p.broken is None}, again)
     followed = list(document).index("fields") < len(list(document)) - 1
     added = False
     for proposal in draft.proposals:
-        name, broken = proposal.field.name, f"{proposal.field.name} = {' '.join(proposal.flow.split())}"
+        name, broken = proposal.field.name, on_one_line(f"{proposal.field.name} = {' '.join(proposal.flow.split())}")
         if name in fields and name not in renewed:
             continue
         if proposal.broken is None and proposal.crosswalk is not None:
             crosswalk, columns = proposal.crosswalk
-            path = move.folder / "crosswalks" / f"{crosswalk}.csv"
+            path = move.new_path("crosswalks", crosswalk, ".csv")
             if not path.exists():
                 texts[path] = blank_crosswalk(columns)
         if name in fields or (proposal.broken is not None and f"# {broken}\n" in plan.text):
@@ -81,9 +84,27 @@ def write_draft(
     if followed and added:
         fields.add(tomlkit.nl())
     text = tomlkit.dumps(document)
-    if text != plan.text or not plan.path.exists():
-        texts[plan.path] = text
-    write_texts(texts)
+    # whatever came into it from headings and values, it must be a plan that can be read
+    toml_section(text, plan.path, PlanError)
+    with move.files.lock():
+        now = plan.path.read_text("utf-8-sig") if plan.path.exists() else None
+        changed = now is not None and now != plan.text
+        if changed:
+            # what a person answered is kept all the same
+            texts = {}
+        elif text != plan.text or now is None:
+            texts[plan.path] = text
+        texts |= further()
+        with Outputs(move.files) as outputs:
+            for path, content in texts.items():
+                outputs.create_text(path, content)
+            outputs.publish()
+    if changed:
+        raise PlanError(
+            "the plan was changed by somebody else while the draft was made.",
+            place=Place(move.shown(plan.path)),
+            hint=f"Nothing was written into it. Draft it again: mudanza match {plan.name}. Answers are kept.",
+        )
     return [move.shown(path) for path in texts]
 
 
@@ -106,6 +127,10 @@ def _renew(fields: Table, proposals: Mapping[str, Proposal], again: Collection[s
 
 
 def _comment(proposal: Proposal) -> str:
+    return on_one_line(_words(proposal))
+
+
+def _words(proposal: Proposal) -> str:
     told = f"{proposal.score:.2f}, {', '.join(proposal.evidence) or 'by its neighbours'}"
     if proposal.broken is not None:
         return f"cannot be written ({told}): {proposal.broken}"
@@ -114,7 +139,7 @@ def _comment(proposal: Proposal) -> str:
 
 def flow_text(flow: str) -> tomlkit.items.String:
     """A flow as TOML keeps it best to be read: in single quotes, over lines where it has some."""
-    if "'''" in flow:
+    if "'''" in flow or control_in(flow) is not None:
         return tomlkit.string(flow)
     if "'" in flow or "\n" in flow:
         # with its line end, so that what comes next has a line of its own
@@ -124,20 +149,12 @@ def flow_text(flow: str) -> tomlkit.items.String:
     return tomlkit.string(flow, literal=True)
 
 
-def write_texts(texts: dict[Path, str]) -> None:
-    """Write files of text, all or none."""
-    with Outputs("match") as outputs:
-        for path, text in texts.items():
-            outputs.create_text(path, text)
-        outputs.publish()
-
-
 def new_plan(move: Move, name: str, layout: str, files: list[str]) -> Plan:
     """A plan with its layout and sources, to be drafted; nothing is written. What a source needs to be read as it was found stands below it.
 
     Raises PlanError if there is a plan of that name, MoveError if the layout is unknown, SourceError where a file cannot be read.
     """
-    path = move.folder / "plans" / f"{name}.toml"
+    path = move.new_path("plans", name, ".toml")
     if path.exists():
         raise PlanError(
             "the plan is there already.",

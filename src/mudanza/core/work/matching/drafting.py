@@ -16,7 +16,7 @@ from mudanza.core.layouts.layout import Field
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
 from mudanza.core.plans.plan_reading import load_plan
-from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.tables.crosswalk import Crosswalk
 from mudanza.core.work.matching.answers import RIGHT, Answer, read_answers, said_of
 from mudanza.core.work.matching.composing import Composer, Part, key_like

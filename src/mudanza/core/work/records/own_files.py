@@ -7,7 +7,7 @@ from pathlib import Path
 
 from mudanza.core.documents.errors import Place, SourceError
 from mudanza.core.plans.move import Move
-from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.values.digest import digest_of
 
 COMMAND = "records"

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import Any
 
+from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.document import read_toml
 from mudanza.core.documents.errors import MoveError, Place, unknown
 from mudanza.core.plans.move import Move
-from mudanza.core.state.files import Outputs
 
 FOLDER = "questions"
 
@@ -43,7 +42,7 @@ class RecordQuestion:
 
 def question_path(move: Move, name: str) -> Path:
     """Where a question stands."""
-    return move.folder / FOLDER / f"{name}.toml"
+    return move.new_path(FOLDER, name, ".toml")
 
 
 def load_question(move: Move, name: str) -> RecordQuestion:
@@ -86,10 +85,8 @@ def question_text(question: RecordQuestion) -> str:
 
 def keep_question(move: Move, name: str, question: RecordQuestion) -> Path:
     """Keep a question under a name; one that was kept under it before goes. Raises MoveError for a name that is none."""
-    if not re.fullmatch(r"[\w-]+", name):
-        raise MoveError(f"{name!r} cannot be the name of a question.", hint="Use letters, digits, _ and -.")
     path = question_path(move, name)
-    with Outputs(FOLDER) as outputs:
+    with Outputs(move.files) as outputs:
         outputs.create_text(path, question_text(question))
         outputs.publish()
     return path

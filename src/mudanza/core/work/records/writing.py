@@ -10,7 +10,8 @@ from pathlib import Path
 
 import polars as pl
 
-from mudanza.core.documents.errors import MoveError, OutsideError, Place, SourceError
+from mudanza.core.disk.files import Outputs
+from mudanza.core.documents.errors import MoveError, Place, SourceError
 from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts import form as forms
 from mudanza.core.layouts.dialect import Dialect
@@ -19,20 +20,19 @@ from mudanza.core.layouts.layout import Field, Layout
 from mudanza.core.layouts.types import NumberType
 from mudanza.core.plans.move import Move
 from mudanza.core.sinks.formats import RecordFile, sink_of
-from mudanza.core.state.files import Outputs, keep_apart
-from mudanza.core.state.ledger import ledger_of, sweep_behind
+from mudanza.core.state.evidence import ledger_of
+from mudanza.core.state.running import running, settle
 from mudanza.core.values.digest import digest_of
 from mudanza.core.values.row_columns import LINE
 from mudanza.core.work.progress import Tell, quietly
 from mudanza.core.work.records.answering import COUNT, Chooser, answer
-from mudanza.core.work.records.own_files import COMMAND, run_that_wrote
+from mudanza.core.work.records.own_files import COMMAND
 
 #: by how names of files end, the form that they are written in
 ENDINGS = {
     ".csv": forms.CSV, ".tsv": forms.TSV, ".xlsx": forms.XLSX, ".ods": forms.ODS, ".json": forms.JSON, ".ndjson": forms.NDJSON, ".jsonl": forms.NDJSON,
     ".xml": forms.XML, ".txt": forms.FIXED, ".parquet": forms.PARQUET,
 }  # fmt: skip
-_INCOMING = "incoming"
 
 
 @dataclass(frozen=True)
@@ -47,32 +47,27 @@ class WrittenAnswer:
 
 
 def write_answer(
-    chooser: Chooser, to: Path, move: Move | None, *, over: bool = False, tell: Tell = quietly
+    chooser: Chooser, to: Path, move: Move | None, *, overwrite: bool = False, tell: Tell = quietly
 ) -> WrittenAnswer:
     """Write what meets a question. In a move the ledger remembers the file, so that it is never taken for an export.
 
-    Raises MoveError where it would stand among the exports, SourceError where it would take the place of a file that Mudanza did not write (unless it is to be written `over` it), or where the
-    form cannot hold a value; then nothing is written.
+    Raises MoveError where it may not be written there (`named_outputs`), SourceError where the form cannot hold a value; then nothing is written.
     """
-    known = forms_of(to)
-    _may_stand(to, move, over)
-    keep_apart([to], [path for path in chooser.viewed.paths if path.is_file()])
-    layout = _layout(chooser, to, known)
+    layout = _layout(chooser, to, forms_of(to))
+    inputs = [path for path in chooser.viewed.paths if path.is_file()]
     if move is None:
-        with Outputs(COMMAND) as outputs:
+        with Outputs(command=COMMAND, overwrite=overwrite, protected=inputs) as outputs:
             rows = _write(chooser, layout, to, outputs, tell)
             outputs.publish()
         return WrittenAnswer(to, layout.form.words, rows, len(layout.fields), None)
     ledger = ledger_of(move)
-    ledger.settle()
-    run = ledger.begin(COMMAND, chooser.viewed.shown)
-    with ledger.held(run), Outputs(str(run)) as outputs:
-        sweep_behind(move, ledger)
-        rows = _write(chooser, layout, to, outputs, tell)
-        read = [digest_of(path, move.shown(path)).as_dict() for path in chooser.viewed.paths if path.is_file()]
-        written = [file.digest(move.shown(file.final)).as_dict() for file in outputs.files]
-        ledger.commit(run, outputs, {"written": rows}, read, written)
-    return WrittenAnswer(to, layout.form.words, rows, len(layout.fields), run)
+    settle(ledger)
+    with running(ledger, COMMAND, chooser.viewed.shown, to=[to], inputs=inputs) as run:
+        rows = _write(chooser, layout, to, run.outputs, tell)
+        read = [digest_of(path, move.shown(path)).as_dict() for path in inputs]
+        written = [file.digest(move.shown(file.final)).as_dict() for file in run.outputs.files]
+        run.commit({"written": rows}, read, written)
+    return WrittenAnswer(to, layout.form.words, rows, len(layout.fields), run.id)
 
 
 def forms_of(to: Path) -> Form:
@@ -85,25 +80,7 @@ def forms_of(to: Path) -> Form:
             hint=f"Endings: {', '.join(ENDINGS)}.",
         )
     path = ("records", "record") if format == forms.XML else ()
-    return Form(format=format, records=path, formulas=forms.KEPT, ending=to.suffix)
-
-
-def _may_stand(to: Path, move: Move | None, over: bool) -> None:
-    where = to.resolve()
-    if move is not None and where.is_relative_to((move.folder / _INCOMING).resolve()):
-        raise MoveError(
-            f"{_INCOMING}/ has what old programs exported, and nothing else.",
-            place=Place(str(to)),
-            hint="Write it elsewhere, as to out/ or the folder itself.",
-        )
-    if to.is_dir():
-        raise OutsideError("this is a folder.", place=Place(str(to)), hint="Name a file in it.")
-    if to.exists() and not over and (move is None or run_that_wrote(move, to) is None):
-        raise SourceError(
-            "the file is there already, and Mudanza did not write it as it stands.",
-            place=Place(str(to)),
-            hint="Choose another name, or add --over to write over it.",
-        )
+    return Form(format=format, records=path, formulas=forms.QUOTED, ending=to.suffix)
 
 
 def _write(chooser: Chooser, layout: Layout, to: Path, outputs: Outputs, tell: Tell) -> int:
@@ -111,7 +88,7 @@ def _write(chooser: Chooser, layout: Layout, to: Path, outputs: Outputs, tell: T
     titles = [one.title for one in layout.fields]
     asked = [problem for one in layout.fields for problem in sink.problems(one, layout, pl.col(one.title))]
     problems = [one for one in asked if one.stops]
-    file = RecordFile(outputs.create(to), sink.writer(layout, titles))
+    file = RecordFile(outputs.create_named(to), sink.writer(layout, titles))
     total = 0
     for rows in _rows(chooser, tell):
         _must_hold(rows, problems, layout, chooser.viewed.shown)
@@ -143,7 +120,7 @@ def _must_hold(rows: pl.DataFrame, problems: list[Problem], layout: Layout, show
             raise SourceError(
                 f"{layout.form.words} cannot hold a value of {problem.field!r}: asked is {problem.rule}.",
                 place=Place(shown, bad[LINE][0]),
-                hint="Leave the column out (--columns), or write another form. Nothing was written.",
+                hint="Leave the column out (--columns), or write another form.",
             )
 
 

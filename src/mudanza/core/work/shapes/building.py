@@ -33,6 +33,7 @@ def build_shape(result: BuildResult) -> Shape:
         "run": result.run,
         "as_of": result.as_of.isoformat(),
         "values": result.values,
+        "given_out": result.given_out,
         "lists": [_list_shape(one) for one in result.lists],
         "cascades": [{"list": one.list_name, **of(one, "because_of held_back rows")} for one in result.cascades],
     }

@@ -74,6 +74,7 @@ def mapping_return_shape(result: MappingReturn) -> Shape:
         "flows": all_of(result.flows, "field before after problem"),
         **of(result, "agreed fields"),
         "wrong": all_of(result.wrong, "cell value problem"),
+        "left_out": all_of(result.left_out, "cell value problem"),
         **of(result, "files"),
     }
 

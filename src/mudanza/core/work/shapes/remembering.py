@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from mudanza.core.state.loans import Noted
     from mudanza.core.work.again.handing_over import HandedOver, TargetList
     from mudanza.core.work.keys import BookFacts, EnteredNow, FoundKeys
+    from mudanza.core.work.older_ledger import OlderLedger
     from mudanza.core.work.take_back import TakenBack
     from mudanza.core.work.trace import Trace, Traces
 
@@ -115,6 +116,11 @@ def entered_shape(done: EnteredNow) -> Shape:
 def taken_back_shape(done: TakenBack) -> Shape:
     """A build that was taken back."""
     return {"run": done.run, "taken_back": done.build, "key_books": done.keys, "files": done.files}
+
+
+def older_ledger_shape(done: OlderLedger) -> Shape:
+    """A ledger that is used although it does not know what the project's files tell."""
+    return {**of(done, "run reserved loans lists"), "unknown": all_of(done.unknown, "place what run")}
 
 
 def loans_shape(loans: Sequence[Noted]) -> list[Shape]:

@@ -14,7 +14,7 @@ from mudanza.core.plans.plan import Source
 from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.sources.opening import files_of, open_source, parts, recognise
 from mudanza.core.sources.reader import Reader, ReadOptions
-from mudanza.core.state.ledger import ledger_of
+from mudanza.core.state.evidence import ledger_of
 from mudanza.core.state.surveys import surveyed
 from mudanza.core.values.digest import digest_of
 from mudanza.core.work.survey.surveying import Subject

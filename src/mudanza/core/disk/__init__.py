@@ -1,0 +1,1 @@
+"""The disk: files that appear whole or not at all, what of them stands, and temporary folders that never stay."""
