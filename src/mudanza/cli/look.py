@@ -20,7 +20,7 @@ from rich.text import Text
 
 from mudanza.core.disk.effects import effects
 from mudanza.core.documents.errors import FaultError, MudanzaError, OutsideError, Place, counted
-from mudanza.core.documents.secrets import may_show, without_secrets
+from mudanza.core.documents.secrets import may_quote, without_addresses, without_secrets
 from mudanza.core.work.shapes import error_shape
 
 if TYPE_CHECKING:
@@ -250,13 +250,12 @@ def progress(quiet: bool) -> Iterator[Tell]:
         bar.stop()
 
 
-def without_secrets_in(value: Any) -> Any:
-    """A JSON value without credentials."""
+def _without_addresses_in(value: Any) -> Any:
     if isinstance(value, dict):
-        return {key: without_secrets_in(one) for key, one in value.items()}
+        return {key: _without_addresses_in(one) for key, one in value.items()}
     if isinstance(value, list):
-        return [without_secrets_in(one) for one in value]
-    return without_secrets(value) if isinstance(value, str) else value
+        return [_without_addresses_in(one) for one in value]
+    return without_addresses(value) if isinstance(value, str) else value
 
 
 def show_error(error: BaseException, wants_json: bool) -> int:
@@ -274,24 +273,28 @@ def show_error(error: BaseException, wants_json: bool) -> int:
         )
     if not isinstance(error, MudanzaError):
         error = FaultError.of(error)
-    err.print(Text.assemble(("fault: " if isinstance(error, FaultError) else "error: ", "bold"), error.what))
+    err.print(
+        Text.assemble(
+            ("fault: " if isinstance(error, FaultError) else "error: ", "bold"), without_addresses(error.what)
+        )
+    )
     place = error.place
     if place is not None and str(place):
-        err.print(Text(f"  {_from_here(place)}", style=ACCENT), soft_wrap=True)
+        err.print(Text(f"  {without_addresses(str(_from_here(place)))}", style=ACCENT), soft_wrap=True)
     if place is not None and place.text is not None:
         number = str(place.line or "")
         shown, start, end = _window(place)
-        if not may_show(place.text):
+        if not may_quote(place.file or "", place.text):
             shown, start, end = "(not shown, for it may hold a credential)", 0, 0
         err.print(Text(f"  {number} | {shown}"), soft_wrap=True)
         gap, caret = f"  {' ' * len(number)} | {' ' * start}", "^" * max(1, end - start)
         err.print(Text.assemble(gap, (caret, f"bold {ACCENT}")), soft_wrap=True)
     if error.hint:
-        err.print(Text(f"  {error.hint}"))
+        err.print(Text(f"  {without_addresses(error.hint)}"))
     if effects.any:
         err.print(Text(f"  Before that: {effects.sentence()}."))
     if wants_json:
-        document(without_secrets_in(error_shape(error)))
+        document(_without_addresses_in(error_shape(error)))
     return error.status
 
 

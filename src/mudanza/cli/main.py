@@ -166,10 +166,11 @@ def _run(given: list[str]) -> int:
         return 130
     except click.ClickException as error:
         from mudanza.cli.look import harmless
+        from mudanza.core.documents.secrets import without_addresses
 
         shown = io.StringIO()
         error.show(shown)
-        click.echo(harmless(shown.getvalue()), err=True, nl=False)
+        click.echo(harmless(without_addresses(shown.getvalue())), err=True, nl=False)
         if wants_json:
             from mudanza.cli.look import document
             from mudanza.core.documents.errors import MudanzaError
@@ -187,6 +188,7 @@ def _run(given: list[str]) -> int:
             import traceback
 
             from mudanza.cli.look import harmless
+            from mudanza.core.documents.secrets import without_addresses
 
-            click.echo("\n".join(map(harmless, traceback.format_exc().splitlines())), err=True)
+            click.echo("\n".join(map(harmless, map(without_addresses, traceback.format_exc().splitlines()))), err=True)
         return show_error(error, wants_json)

@@ -18,12 +18,22 @@ if TYPE_CHECKING:
     from mudanza.core.disk.files import Outputs
     from mudanza.core.language.parameters import Declared
 
+_LONGEST_WAIT = 86_400
 F = TypeVar("F", bound=Callable[..., Any])
 
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document, and nothing else.")
+
+
+def _seconds(ctx: click.Context, param: click.Parameter, value: float) -> float:  # noqa: ARG001
+    if not 0 <= value <= _LONGEST_WAIT:
+        raise click.BadParameter(f"{value} is not a number of seconds from 0 to {_LONGEST_WAIT:,}.")
+    return value
+
+
 wait_option = click.option(
     "--wait",
     default=30.0,
+    callback=_seconds,
     show_default=True,
     metavar="SECONDS",
     help="How long to wait for another run to finish.",

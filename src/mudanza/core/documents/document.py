@@ -13,7 +13,7 @@ from typing import Any
 from mudanza.core.documents.errors import LayoutError, MudanzaError, Place, nearest
 from mudanza.core.documents.json_marks import json_marks
 from mudanza.core.documents.marks import KeyPath, Mark, path_shown
-from mudanza.core.documents.secrets import may_show
+from mudanza.core.documents.secrets import may_quote
 from mudanza.core.documents.toml_marks import toml_marks
 
 _NAMES = {str: "a text", bool: "true or false", int: "a whole number", dict: "a table", list: "a list"}
@@ -134,7 +134,7 @@ def toml_section(text: str, path: Path, error: type[MudanzaError]) -> Section:
         what = re.sub(r"\s*\(at .*\)", "", str(wrong))
         source = lines[min(number, len(lines)) - 1]
         place = Place(str(path), line=number, text=source, start=column, end=column + 1)
-        if not may_show(text):
+        if not may_quote(str(path), text):
             # what is wrong may be the very line that ends a password
             place, source = Place(str(path), line=number), ""
         raise error(f"{what[0].lower()}{what[1:]}.", place=place, hint=_toml_hint(source)) from None
@@ -148,6 +148,10 @@ def _toml_hint(source: str) -> str:
     if "=" in source and " " in key and not key.startswith(("'", '"')):
         return f'A name with spaces stands in quotes: "{key}" = …'
     return "Lines read name = value; texts stand in quotes."
+
+
+#: RFC 8259, section 8.2
+_HALF = re.compile("[\ud800-\udfff]")
 
 
 class _RepeatedKeyError(Exception):
@@ -187,4 +191,10 @@ def read_json(text: str, path: Path, error: type[MudanzaError] = LayoutError) ->
         raise error(
             f"the key {key!r} stands twice in one object.", place=place, hint="Take one of them out."
         ) from wrong
+    if "\\ud" in text.lower() and (half := _HALF.search(json.dumps(content, ensure_ascii=False))):
+        raise error(
+            f"half of a pair of surrogates ({ascii(half[0])[1:-1]}) is no character.",
+            place=Place(str(path)),
+            hint="Write the character itself.",
+        )
     return Document(path, text, content, json_marks(text), error)

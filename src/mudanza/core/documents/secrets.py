@@ -6,12 +6,15 @@ import base64
 import json
 import re
 from functools import cache
+from pathlib import PurePath
 from urllib.parse import quote, quote_plus
 
 #: what stands in the place of one
 HIDDEN = "…"
-#: an address with credentials before its last @, whoever wrote it and wherever; these may hold any sign
-_IN_ADDRESS = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*://)[^\s'\"]*@")
+#: an address with credentials, as it stands in a text; paths have one slash less
+_IN_ADDRESS = re.compile(r"([A-Za-z][A-Za-z0-9+.-]+:/{1,2})[^\s/'\"@:]*:[^\s'\"]*@")
+#: one in an error, where it may be what somebody typed, with whatever signs before its last @
+_TYPED = re.compile(r"([A-Za-z][A-Za-z0-9+.-]+:/{1,2})[^\n]*@")
 _secrets: set[str] = set()
 
 
@@ -29,9 +32,14 @@ def without_secrets(words: str) -> str:
     return words if pattern is None else pattern.sub(HIDDEN, words)
 
 
+def without_addresses(words: str) -> str:
+    """An error's text, in which whatever stands before the @ of an address is a credential."""
+    return without_secrets(_TYPED.sub(rf"\1{HIDDEN}@", words))
+
+
 def without_pieces(words: str) -> str:
     """A text from elsewhere (of a driver, say) in which no piece of a credential stands either."""
-    words = without_secrets(words)
+    words = without_addresses(words)
     pieces = {piece for secret in _secrets for piece in re.split(r"[\W_]+", secret)}
     # a short one stands everywhere, and is hidden as a word
     for piece in sorted(pieces - {""}, key=len, reverse=True):
@@ -39,9 +47,9 @@ def without_pieces(words: str) -> str:
     return words
 
 
-def may_show(text: str) -> bool:
-    """Whether a file of settings that cannot be read may be quoted."""
-    return not re.search(r"://\S*@|passw|pwd|secret|token|credential", text, re.I)
+def may_quote(file: str, text: str) -> bool:
+    """Whether an error in a file may quote a text of it; of settings that speak of addresses or credentials nothing is quoted."""
+    return PurePath(file).name != "mudanza.toml" or not re.search(r"://|passw|pwd|secret|token|credential", text, re.I)
 
 
 @cache

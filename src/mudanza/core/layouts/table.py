@@ -34,6 +34,7 @@ from mudanza.core.layouts.metadata import (
     Metadata,
 )
 from mudanza.core.values.key_rule import CASE, SPACES, ZEROS, KeyRule
+from mudanza.core.values.row_columns import MOST_COLUMNS
 
 INHERITED = {
     "aboutUrl", "datatype", "default", "lang", "null", "ordered", "propertyUrl", "required", "separator",
@@ -77,6 +78,10 @@ def layout_of_table(metadata: Metadata, table: Mapping[str, Any], within: Within
     columns = schema.get("columns")
     if not isinstance(columns, list) or not columns:
         raise metadata.fail((*at, "columns"), "columns must be a list of at least one column.")
+    if len(columns) > MOST_COLUMNS:
+        raise metadata.fail(
+            (*at, "columns"), f"there are {len(columns):,} columns, and no table has more than {MOST_COLUMNS:,}."
+        )
     where = (*at, "columns")
     given = _without_virtual(metadata, columns, where)
     fields = tuple(

@@ -20,6 +20,7 @@ import polars as pl
 from defusedxml import ElementTree
 
 from mudanza.core.sources.cell_refs import cell_refs, places_of
+from mudanza.core.sources.guard import part_pieces
 
 #: so much markup stays near the processor while it is searched
 _PIECE = 1 << 20
@@ -214,14 +215,13 @@ def column_number(letters: bytes) -> int:
 def pieces_of(archive: zipfile.ZipFile, part: str) -> Iterator[bytes]:
     """The markup in pieces that end with a row."""
     keep = b""
-    with archive.open(part) as body:
-        while raw := body.read(_PIECE):
-            piece = keep + raw
-            end = _end_of_row(piece, max(0, len(keep) - _TAIL))
-            if end:
-                yield piece[:end]
-                piece = piece[end:]
-            keep = piece
+    for raw in part_pieces(archive, part):
+        piece = keep + raw
+        end = _end_of_row(piece, max(0, len(keep) - _TAIL))
+        if end:
+            yield piece[:end]
+            piece = piece[end:]
+        keep = piece
     yield keep
 
 

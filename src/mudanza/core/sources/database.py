@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import logging
 import sqlite3
+import time
 import warnings
 from collections.abc import Collection, Iterator
 from contextlib import contextmanager
@@ -34,6 +35,8 @@ from mudanza.core.values.row_columns import LINE
 _FETCH = 20_000
 #: seconds for connecting
 _PATIENCE = 15
+#: an SQLite file is read in so many seconds, and one more for so many bytes; or it is a computation
+_SECONDS, _BYTES_A_SECOND = 6, 50_000
 _FIRST = 1_000
 _TOLERANCE = Decimal("1e-12")
 _OTHER_SPACES = "\t\n\v\f\r"
@@ -102,8 +105,7 @@ def engine_of(database: Database) -> sa.Engine:
     backend = url.get_backend_name()
     if backend == "sqlite":
         # opened so that nothing can be written; the path's own signs are none of an address
-        place = f"file:{quoted(url.database or '')}?mode=ro"
-        more["creator"] = lambda: sqlite3.connect(place, uri=True, check_same_thread=False)
+        more["creator"] = lambda: _bounded(url.database or "")
         return sa.create_engine("sqlite://", **more)
     if backend == "postgresql":
         more["connect_args"] = {"connect_timeout": _PATIENCE}
@@ -114,6 +116,14 @@ def engine_of(database: Database) -> sa.Engine:
     if backend in ("mysql", "mariadb"):
         sa.event.listen(engine, "connect", _take_time)
     return engine
+
+
+def _bounded(path: str) -> sqlite3.Connection:
+    """An SQLite file, opened so that nothing can be written. What it computes without an end is interrupted: a view may be anything."""
+    connection = sqlite3.connect(f"file:{quoted(path)}?mode=ro", uri=True, check_same_thread=False)
+    until = time.monotonic() + _SECONDS + Path(path).stat().st_size / _BYTES_A_SECOND
+    connection.set_progress_handler(lambda: time.monotonic() > until, 1_000_000)
+    return connection
 
 
 def _take_time(connection: Any, _: Any) -> None:
@@ -165,6 +175,8 @@ def told(database: Database) -> Iterator[None]:
 def _what_next(words: str) -> str:
     """What helps, by what a database said."""
     said = words.lower()
+    if said == "interrupted":
+        return "Its views compute without an end, or far too much: name a table (--how table=NAME), or ask for the records as files."
     if any(word in said for word in ("timeout", "time-out", "timed out", "max_statement_time", "canceling")):
         return "It took longer than the database allows: ask for more time there, or read less with a query."
     if any(word in said for word in ("terminat", "lost connection", "closed the connection", "gone away", "killed")):

@@ -28,8 +28,8 @@ _GRID_ROWS, _GRID_COLUMNS = 1_048_576, 16_384
 _GAP_ROWS, _GAP_COLUMNS = 2_000, 200
 _MOST_TOLD = 50
 
-_CELL = re.compile(rb'<((?:\w+:)?c)\b[^>]*?\br="([A-Z]+)(\d+)"[^>]*?(?:/>|>.*?</\1>)', re.S)
-_TAG = re.compile(rb'<(?:\w+:)?c\b[^>]*?\br="([A-Z]+)(\d+)"')
+_CELL = re.compile(rb'<((?:\w+:)?c)\b[^<>]*?\br="([A-Z]+)(\d+)"[^<>]*?(?:/>|>(?:[^<]|<(?!(?:\w+:)?c\b))*?</\1>)')
+_TAG = re.compile(rb'<(?:\w+:)?c\b[^<>]*?\br="([A-Z]+)(\d+)"')
 _DIMENSION = re.compile(rb"<(?:\w+:)?dimension\b[^>]*/>")
 
 #: Rows and columns of the cells in a piece of a sheet, from 1; a column of 0 is that of a row itself.

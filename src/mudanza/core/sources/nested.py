@@ -14,6 +14,7 @@ from typing import Any
 import polars as pl
 
 from mudanza.core.documents.errors import Place, SourceError, few
+from mudanza.core.sources.guard import guard_columns
 from mudanza.core.sources.headings import tell_apart
 from mudanza.core.sources.reader import Batch, BrokenRow, Encoding, FileFacts, ReadOptions, WithoutCells, shorter
 from mudanza.core.sources.trees import (
@@ -33,6 +34,8 @@ from mudanza.core.values.row_columns import LINE
 
 #: records are made plain in pieces, since many objects at once cost the collector of garbage much time
 PIECE, _PIECES = 2_000, 25
+#: so many cells at most are made at once
+_WIDE = 1_000_000
 
 #: a record, the plain values of the lists it lies in, and the line it stands on if it has one of its own; or what is damaged
 Walked = tuple[Tree, Plain, int | None] | BrokenRow
@@ -98,6 +101,7 @@ class NestedFile(WithoutCells):
         for record, values in self._examples():
             own.update(dict.fromkeys(_plain(record, {}, self.texts)))
             above.update(dict.fromkeys(values))
+        guard_columns(len(own), self.known_as, records=self.records.counts.get(self.path, 0), size=self.size)
         return own, above
 
     def _examples(self) -> Iterator[tuple[Tree, Plain]]:
@@ -154,7 +158,7 @@ class NestedFile(WithoutCells):
             frames.append(frame)
             broken += damaged
             read += frame.height
-            if first or len(frames) == _PIECES:
+            if first or len(frames) == _PIECES or frame.width > _WIDE // PIECE:
                 share = read / count if count else None
                 yield Batch(pl.concat(frames), tuple(sorted(broken, key=lambda b: b.line)), share=share)
                 frames, broken = [], []
@@ -164,7 +168,9 @@ class NestedFile(WithoutCells):
     def _pieces(self) -> Iterator[tuple[pl.DataFrame, list[BrokenRow]]]:
         walked = self.records.walk(self.path)
         number = 0
-        while block := list(islice(walked, PIECE)):
+        # of wide records fewer at once
+        size = max(1, min(PIECE, _WIDE // max(1, len(self.headings))))
+        while block := list(islice(walked, size)):
             broken = [one for one in block if isinstance(one, BrokenRow)]
             records = [one for one in block if not isinstance(one, BrokenRow)]
             places = [line or at for at, (_, _, line) in enumerate(records, start=number + 1)]

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from importlib import import_module
 from pathlib import Path
 from typing import Any, TypeVar
 
-from mudanza.core.documents.errors import OutsideError, Place, SourceError, few, unknown
-from mudanza.core.sources.guard import kind_of_archive
+from mudanza.core.documents.errors import MoveError, OutsideError, Place, SourceError, few, unknown
+from mudanza.core.sources.guard import guard_columns, kind_of_archive
 from mudanza.core.sources.reader import Reader, ReadOptions
 from mudanza.core.sources.sniff import is_plain_table
+from mudanza.core.sources.trees import TooManyKeysError
 from mudanza.core.sources.unpacking import packing_of, unpack
 
 T = TypeVar("T")
@@ -131,8 +133,19 @@ def open_source(path: Path, options: ReadOptions | None = None) -> Reader:
     """Open a file. Raises SourceError if it is missing, a folder, unreadable, or of a format not read."""
     options = options or ReadOptions()
     content, name = _content(path, options)
-    reader: Reader = _module(name).open_file(content, options, path)
+    try:
+        reader: Reader = _module(name).open_file(content, options, path)
+        guard_columns(len(reader.raw_headings), path)
+    except (RecursionError, TooManyKeysError) as error:
+        raise _no_table(path, error) from error
     return reader
+
+
+def _no_table(path: Path, error: Exception) -> SourceError:
+    why = "is nested too deeply" if isinstance(error, RecursionError) else "has too many different keys"
+    return SourceError(
+        f"what is in the file {why} to be a table of records.", place=Place(str(path)), hint="Is it the right file?"
+    )
 
 
 def parts(path: Path, options: ReadOptions) -> list[ReadOptions]:
@@ -140,7 +153,10 @@ def parts(path: Path, options: ReadOptions) -> list[ReadOptions]:
     content, name = _content(path, options)
     if name not in _SEVERAL:
         return [options]
-    found: list[ReadOptions] = _module(name).parts(content, replace(options, format=name), path)
+    try:
+        found: list[ReadOptions] = _module(name).parts(content, replace(options, format=name), path)
+    except (RecursionError, TooManyKeysError) as error:
+        raise _no_table(path, error) from error
     return found
 
 
@@ -195,6 +211,14 @@ def _module(name: str) -> Any:
 def _content(path: Path, options: ReadOptions) -> tuple[Path, str]:
     """Where the bytes of a file stand, unpacked if need be, and its format."""
     place = Place(file=str(path))
+    if re.match(r"[A-Za-z][A-Za-z0-9+.-]+:/", str(path)) and not path.exists():
+        raise MoveError(
+            "an address is not given here.",
+            place=place,
+            hint="Describe the database in mudanza.toml ([databases.NAME]), with credentials from the environment, and name NAME:TABLE.",
+        )
+    if path.is_symlink() and not path.exists():
+        raise SourceError(f"this is {kind_of_path(path)}.", place=place, hint="Put the file itself there.")
     if not path.exists():
         beside = sorted(p.name for p in path.parent.iterdir() if p.is_file()) if path.parent.is_dir() else []
         hint = f"The folder has: {', '.join(beside[:8])}." if beside else "Look at the path, from the move folder."
@@ -202,7 +226,7 @@ def _content(path: Path, options: ReadOptions) -> tuple[Path, str]:
     if path.is_dir():
         raise SourceError("this is a folder; a file is needed.", place=place, hint="Name one file in it.")
     if not path.is_file():
-        raise SourceError("this is no plain file.", place=place, hint="Name a file.")
+        raise SourceError(f"this is {kind_of_path(path)}, and not a file.", place=place, hint="Name a file.")
     try:
         start = _start(path)
         packing = packing_of(start)
@@ -212,6 +236,19 @@ def _content(path: Path, options: ReadOptions) -> tuple[Path, str]:
     except PermissionError as error:
         raise OutsideError("the file may not be read.", place=place, hint="Look at its permissions.") from error
     return path, _format(path, start, options, place)
+
+
+def kind_of_path(path: Path) -> str:
+    """What a path is that is neither a file nor a folder."""
+    if path.is_symlink() and not path.exists():
+        return f"a broken link (to {path.readlink()})"
+    kinds = {
+        path.is_fifo: "a pipe",
+        path.is_socket: "a socket",
+        path.is_char_device: "a device",
+        path.is_block_device: "a device",
+    }
+    return next((words for is_it, words in kinds.items() if is_it()), "something else")
 
 
 def _start(path: Path) -> bytes:

@@ -7,6 +7,8 @@ from collections.abc import Container, Iterator, Sequence
 from itertools import chain
 from typing import Any
 
+from mudanza.core.values.row_columns import MOST_COLUMNS
+
 #: stands between several texts in one column unless a setting says otherwise
 TEXTS = "; "
 
@@ -14,6 +16,10 @@ _NESTED = frozenset((dict, list))
 
 Tree = dict[str, Any]
 Plain = dict[str, str | None]
+
+
+class TooManyKeysError(Exception):
+    """Objects have so many different keys that they are no records."""
 
 
 class Outline:
@@ -34,6 +40,8 @@ class Outline:
         for keys, group in alike.items():
             for key, values in zip(keys, zip(*map(dict.values, group), strict=True), strict=True):
                 self._add_values(values, self._keys.setdefault(key, {}))
+        if len(self._keys) > MOST_COLUMNS:
+            raise TooManyKeysError
 
     def _add_values(self, values: Sequence[Any], kinds: dict[str, Outline]) -> None:
         for kind in dict.fromkeys(map(type, values)):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import zipfile
 import zlib
+from collections.abc import Callable
 from pathlib import Path
 from typing import IO
 
@@ -54,14 +55,14 @@ def unpack(path: Path, packing: str, inside: str | None) -> Path:
 def _unpack(path: Path, packing: str, inside: str | None, folder: Path) -> Path:
     target = folder / (path.stem if path.suffix.lower() in (".gz", ".zst") else path.name)
     if packing == "gz":
-        with gzip.open(path) as body:
-            return _copy(body, target, path)
+        with path.open("rb") as packed, gzip.GzipFile(fileobj=packed) as body:
+            return _copy(body, target, path, packed.tell)
     if packing == "zst":
         import zstandard
 
         try:
             with path.open("rb") as packed, zstandard.ZstdDecompressor().stream_reader(packed) as body:
-                return _copy(body, target, path)
+                return _copy(body, target, path, packed.tell)
         except zstandard.ZstdError as error:
             raise EOFError(str(error)) from error
     with zipfile.ZipFile(path) as archive:
@@ -78,23 +79,24 @@ def _unpack(path: Path, packing: str, inside: str | None, folder: Path) -> Path:
             )
         name = inside or names[0]
         with archive.open(name) as body:
-            return _copy(body, folder / Path(name).name, path)
+            packed_size = archive.getinfo(name).compress_size
+            return _copy(body, folder / Path(name).name, path, lambda: packed_size)
 
 
 def _is_litter(name: str) -> bool:
     return name.startswith("__MACOSX/") or Path(name).name in (".DS_Store", "Thumbs.db")
 
 
-def _copy(body: IO[bytes] | gzip.GzipFile, target: Path, path: Path) -> Path:
-    most = max(_HARMLESS, MOST_RATIO * path.stat().st_size)
+def _copy(body: IO[bytes] | gzip.GzipFile, target: Path, path: Path, packed: Callable[[], int]) -> Path:
+    """Unpack a body, of which so many bytes were read as it is `packed`."""
     size = 0
     try:
         with target.open("wb") as file:
             while piece := body.read(_PIECE):
                 size += len(piece)
-                if size > most:
+                if size > _HARMLESS and size > MOST_RATIO * packed():
                     raise SourceError(
-                        f"the archive unpacks to more than {most >> 20} MiB from {path.stat().st_size >> 10} KiB; "
+                        f"the archive unpacks to more than {size >> 20} MiB from {packed() >> 10} KiB; "
                         "that is no honest export.",
                         place=Place(str(path)),
                         hint="Ask where it comes from.",

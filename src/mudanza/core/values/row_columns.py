@@ -15,6 +15,8 @@ WAS = "#was"
 #: What a file's own heading `#line` is called, the plain name being that of where its rows stand now.
 OLD_LINE = f"{LINE} (2)"
 
+#: No table of records has more columns; each costs its share of time, whatever is in it.
+MOST_COLUMNS = 20_000
 #: Prefix of columns that only live inside a computation; no heading can start with it.
 INNER = "\x1f"
 #: The file that has a row corrected, so that it is not to be looked at any more.

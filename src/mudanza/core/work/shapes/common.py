@@ -59,10 +59,10 @@ def digest_shape(digest: Digest) -> Shape:
 def error_shape(error: MudanzaError) -> Shape:
     """An error: what, where, and what to do; and what the command had changed before."""
     from mudanza.core.disk.effects import effects
-    from mudanza.core.documents.secrets import may_show
+    from mudanza.core.documents.secrets import may_quote
 
     place = {k: v for k, v in vars(error.place).items() if v not in (None, 0)} if error.place else None
-    if place and not may_show(place.get("text", "")):
-        del place["text"]
+    if place and not may_quote(place.get("file", ""), place.get("text", "")):
+        place.pop("text", None)
     told = {"what": error.what, "place": place, "hint": error.hint, "status": error.status}
     return {"error": told, "changed": of(effects, "placed removed recorded")}

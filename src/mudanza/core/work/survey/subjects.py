@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -51,7 +52,7 @@ def unreadable(name: str, error: MudanzaError) -> Finding:
 
 
 def _of_folder(folder: Path, options: ReadOptions, found: Found) -> None:
-    inside = sorted(p for p in folder.rglob("*") if p.is_file() and not p.name.startswith("."))
+    inside = sorted(p for p in folder.rglob("*") if not p.is_dir() and not p.name.startswith("."))
     if not inside:
         raise SourceError("the folder has no files.", place=Place(str(folder)), hint="Name the folder of the exports.")
     for file in inside:
@@ -77,6 +78,9 @@ def _subjects(name: str, options: ReadOptions, move: Move | None) -> list[Subjec
                 f"there is no file, list or database {name!r}.",
                 hint=f"Did you mean {near!r}?" if near else "Name a file, a list of the move, or DATABASE:TABLE.",
             )
+    if re.match(r"[A-Za-z][A-Za-z0-9+.-]+://", name):
+        # its slashes are none of a path
+        open_source(path)
     paths = tuple(files_of(path))
     seen = recognise(paths[0], options)
     try:

@@ -21,7 +21,7 @@ from mudanza.core.work.loans.returned.small_parts import elements_of
 _LOOK = 60
 _HEAD = 1 << 16
 _PROPERTIES = "docProps/custom.xml"
-_MARKED = re.compile(rb"([\w.-]+):[0-9]+:[0-9a-f]{6}\b")
+_MARKED = re.compile(rb"(?<![\w.-])([\w.-]{1,300}):[0-9]+:[0-9a-f]{6}\b")
 
 
 @dataclass(frozen=True)
