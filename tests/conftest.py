@@ -43,16 +43,17 @@ class Ended:
         return json.loads(self.out)
 
 
-class _Warm:
+class Warm:
     """The parent of `warm`, one for each process of the test run."""
 
-    def __init__(self) -> None:
+    def __init__(self, env: dict[str, str] | None = None) -> None:
         self.folder = tempfile.TemporaryDirectory()
         self.parent = subprocess.Popen(
             [sys.executable, str(Path(__file__).with_name("warm.py"))],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,
+            env={**os.environ, **(env or {})},
         )
         assert self._answer() == "ready"
 
@@ -74,8 +75,8 @@ class _Warm:
 
 
 @cache
-def _warm() -> _Warm:
-    return _Warm()
+def _warm() -> Warm:
+    return Warm()
 
 
 def installed() -> str:

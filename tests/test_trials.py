@@ -229,7 +229,9 @@ def test_lists_of_one_run_are_built_as_they_need_each_other(move: Path) -> None:
     edit(move / "plans/people.toml", "[fields]", '[lookup.n]\nlist = "a-notes"\nkey = "code"\n[fields]')
     told = program("build", cwd=move, status=2).err
     assert "in a circle: a-notes -> people -> a-notes" in told and "line 6, lookup.people.list" in told
-    assert "'../plans/people' cannot be the name of a plan" in program("build", "../plans/people", cwd=move, status=2).err
+    assert (
+        "'../plans/people' cannot be the name of a plan" in program("build", "../plans/people", cwd=move, status=2).err
+    )
 
 
 @pytest.mark.parametrize("what", ["a signal", "another command's help", "a full disk"])
