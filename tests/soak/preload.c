@@ -49,8 +49,8 @@ static int of_descriptor(int fd) {
     return below(path);
 }
 
-/* Whether this call is to fail. `fd` and `n` are of a write, of which half can be done. */
-static int fails(int fd, const void *data, size_t n) {
+/* Whether this call is to fail. `fd`, `n` and `to` (-1: where it stands) are of a write, of which half can be done. */
+static int fails(int fd, const void *data, size_t n, off_t to) {
     long now = ++*count;
     int here = now == at;
     if (!strcmp(how, "full") && data && now >= at && at > 0) {
@@ -60,8 +60,9 @@ static int fails(int fd, const void *data, size_t n) {
     if (!here)
         return 0;
     if (!strcmp(how, "half") && data) {
-        ssize_t (*real)(int, const void *, size_t) = dlsym(RTLD_NEXT, "write");
-        if (real(fd, data, n / 2) < 0) {}
+        ssize_t (*on)(int, const void *, size_t) = dlsym(RTLD_NEXT, "write");
+        ssize_t (*there)(int, const void *, size_t, off_t) = dlsym(RTLD_NEXT, "pwrite");
+        if ((to < 0 ? on(fd, data, n / 2) : there(fd, data, n / 2, to)) < 0) {}
     }
     if (!strcmp(how, "kill") || !strcmp(how, "half"))
         kill(getpid(), SIGKILL);
@@ -74,11 +75,11 @@ static int fails(int fd, const void *data, size_t n) {
     return 0;
 }
 
-#define BY_DESCRIPTOR(type, name, fd, data, n, arguments, passed) \
+#define BY_DESCRIPTOR(type, name, fd, data, n, to, arguments, passed) \
     type name arguments {                                          \
         type(*real) arguments = dlsym(RTLD_NEXT, #name);           \
         arm();                                                     \
-        if (count && of_descriptor(fd) && fails(fd, data, n))      \
+        if (count && of_descriptor(fd) && fails(fd, data, n, to))  \
             return -1;                                             \
         return real passed;                                        \
     }
@@ -86,15 +87,15 @@ static int fails(int fd, const void *data, size_t n) {
     int name arguments {                                  \
         int(*real) arguments = dlsym(RTLD_NEXT, #name);   \
         arm();                                            \
-        if (count && below(path) && fails(-1, NULL, 0))   \
+        if (count && below(path) && fails(-1, NULL, 0, -1))  \
             return -1;                                    \
         return real passed;                               \
     }
 
-BY_DESCRIPTOR(ssize_t, write, fd, data, n, (int fd, const void *data, size_t n), (fd, data, n))
-BY_DESCRIPTOR(ssize_t, pwrite64, fd, data, n, (int fd, const void *data, size_t n, off_t to), (fd, data, n, to))
-BY_DESCRIPTOR(ssize_t, pwrite, fd, data, n, (int fd, const void *data, size_t n, off_t to), (fd, data, n, to))
-BY_DESCRIPTOR(int, fsync, fd, NULL, 0, (int fd), (fd))
-BY_DESCRIPTOR(int, fdatasync, fd, NULL, 0, (int fd), (fd))
+BY_DESCRIPTOR(ssize_t, write, fd, data, n, -1, (int fd, const void *data, size_t n), (fd, data, n))
+BY_DESCRIPTOR(ssize_t, pwrite64, fd, data, n, to, (int fd, const void *data, size_t n, off_t to), (fd, data, n, to))
+BY_DESCRIPTOR(ssize_t, pwrite, fd, data, n, to, (int fd, const void *data, size_t n, off_t to), (fd, data, n, to))
+BY_DESCRIPTOR(int, fsync, fd, NULL, 0, -1, (int fd), (fd))
+BY_DESCRIPTOR(int, fdatasync, fd, NULL, 0, -1, (int fd), (fd))
 BY_PATH(rename, from, (const char *from, const char *to), (from, to))
 BY_PATH(unlink, path, (const char *path), (path))

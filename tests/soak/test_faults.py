@@ -34,7 +34,8 @@ def test_a_command_is_done_or_was_never_begun(
     wrong, points, statuses = [], 0, Counter[int]()
     each = -(-POINTS[how] // len(commands))
     for before, command, after in commands:
-        trial = before.with_name("trial")
+        trial = before.with_name(f"trial-{how}")
+        shutil.rmtree(trial, ignore_errors=True)
         shutil.copytree(before, trial)
         there = run(trial, command).count
         shutil.rmtree(trial)

@@ -176,7 +176,7 @@ def _run(given: list[str]) -> int:
             from mudanza.core.documents.errors import MudanzaError
             from mudanza.core.work.shapes import error_shape
 
-            document(error_shape(MudanzaError(error.format_message())))
+            document(error_shape(MudanzaError(without_addresses(error.format_message()))))
         return error.exit_code
     except (BrokenPipeError, SystemExit):
         raise
@@ -191,4 +191,20 @@ def _run(given: list[str]) -> int:
             from mudanza.core.documents.secrets import without_addresses
 
             click.echo("\n".join(map(harmless, map(without_addresses, traceback.format_exc().splitlines()))), err=True)
-        return show_error(error, wants_json)
+        return show_error(_explained(error), wants_json)
+
+
+def _explained(error: BaseException) -> BaseException:
+    """The error; of what nobody foresaw, the one that says that the ledger is damaged, if it is."""
+    from mudanza.core.documents.errors import MudanzaError
+
+    if isinstance(error, (MudanzaError, OSError, MemoryError)):
+        return error
+    try:
+        from mudanza.cli.options import here_or_none
+        from mudanza.core.state.soundness import damage
+
+        move = here_or_none()
+        return (damage(move) if move is not None else None) or error
+    except Exception:  # then it is what it was
+        return error

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from functools import cache
 from hashlib import sha256
@@ -76,6 +77,15 @@ class ProjectFiles:
                     one.chmod(mode | (mode & 0o444) >> 2)
         except OSError as error:
             raise disk_error(error, folder) from error
+
+    def allow(self) -> None:
+        """Give the folders of what holds people's records, and the ledger, the permissions that the settings say, as far as this user may."""
+        for path in (*(self.folder / name for name in _OWN), self.own / "ledger.sqlite"):
+            with suppress(OSError):
+                mode = ACCESS[self.access]
+                mode |= (mode & 0o444) >> 2 if path.is_dir() else 0
+                if path.exists() and stat.S_IMODE(path.stat().st_mode) != mode:
+                    path.chmod(mode)
 
     @contextmanager
     def lock(self) -> Iterator[None]:

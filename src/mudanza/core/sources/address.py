@@ -23,6 +23,8 @@ _DRIVERS = {
     "mysql": "mysql+pymysql",
     "sqlite": "sqlite",
 }
+#: host, port, database and options
+_PLACE = re.compile(r"(\[[0-9A-Fa-f:.]+\]|[^/?:\[\]]*)(?::([0-9]+))?(?:/([^?]*))?(?:\?(.*))?", re.S)
 #: options of an address that are credentials
 CREDENTIALS = {"user", "username", "password", "passwd", "passfile", "sslpassword"}
 
@@ -81,12 +83,12 @@ def _taken_apart(address: str) -> URL:
             return make_url(address)
         except ArgumentError as error:
             raise ValueError from error
-    # an @ among the options is none that ends credentials, if there is one before them
-    before, _, _ = rest.partition("?")
-    at = before.rfind("@") if "@" in before else rest.rfind("@")
+    # an @ among the options is none that ends credentials; but a password may have a question mark
+    before = rest.partition("?")[0]
+    at = before.rfind("@") if "@" in before or _PLACE.fullmatch(rest) else rest.rfind("@")
     credentials, place = (rest[:at], rest[at + 1 :]) if at >= 0 else ("", rest)
     user, has_password, password = credentials.partition(":")
-    found = re.fullmatch(r"(\[[0-9A-Fa-f:.]+\]|[^/?:\[\]]*)(?::([0-9]+))?(?:/([^?]*))?(?:\?(.*))?", place, re.S)
+    found = _PLACE.fullmatch(place)
     if found is None:
         raise ValueError
     host, port, database, options = found.groups()

@@ -9,7 +9,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any, TypeVar
 
-from mudanza.core.documents.errors import MoveError, OutsideError, Place, SourceError, few, unknown
+from mudanza.core.documents.errors import MoveError, MudanzaError, OutsideError, Place, SourceError, few, unknown
 from mudanza.core.sources.guard import guard_columns, kind_of_archive
 from mudanza.core.sources.reader import Reader, ReadOptions
 from mudanza.core.sources.sniff import is_plain_table
@@ -138,6 +138,11 @@ def open_source(path: Path, options: ReadOptions | None = None) -> Reader:
         guard_columns(len(reader.raw_headings), path)
     except (RecursionError, TooManyKeysError) as error:
         raise _no_table(path, error) from error
+    except MudanzaError as error:
+        if content != path and error.place is not None and error.place.file == str(content):
+            # where it was unpacked is of no interest
+            raise error.moved(replace(error.place, file=str(path))) from error
+        raise
     return reader
 
 

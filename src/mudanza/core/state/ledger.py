@@ -109,6 +109,7 @@ class Ledger:
 
     def create(self) -> None:
         """Make the file if it is not there yet, or bring it up to this version."""
+        self.project.allow()
         if self.exists() and self.db.execute("PRAGMA user_version").fetchone()[0] == VERSION:
             return
         self.close()
@@ -136,9 +137,7 @@ class Ledger:
         self.project.make_folder(self.path.parent)
         try:
             os.close(os.open(self.path, os.O_WRONLY | os.O_CREAT, 0o600))
-            mode = ACCESS[self.project.access]
-            if self.path.stat().st_mode & 0o777 & ~mode or mode != 0o600:
-                self.path.chmod(mode)
+            self.path.chmod(ACCESS[self.project.access])
         except OSError as error:
             raise disk_error(error, self.path) from error
 
@@ -147,7 +146,7 @@ class Ledger:
         """Tell an error of SQLite in words."""
         try:
             yield
-        except sqlite3.Error as error:
+        except (sqlite3.Error, UnicodeDecodeError) as error:
             # the primary result code (https://sqlite.org/rescode.html)
             what, hint = self._words(getattr(error, "sqlite_errorcode", None), str(error))
             raise LedgerError(what, place=Place(str(self.path)), hint=hint) from error
