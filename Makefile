@@ -4,7 +4,7 @@ VENV ?= .venv
 BIN := $(VENV)/bin
 DEMO ?= practice
 
-.PHONY: demo test lint bench screenshots clean
+.PHONY: demo test soak lint bench screenshots clean
 
 $(BIN)/.run: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -21,6 +21,10 @@ demo: $(BIN)/.run
 
 test: $(BIN)/.test
 	$(BIN)/python -m pytest -n 2 --dist loadgroup --durations 10
+
+# kills, signals, full disks, several at once, damaged ledgers, hostile files: about an hour
+soak: $(BIN)/.test
+	$(BIN)/python -m pytest -m soak --durations 10
 
 lint: $(BIN)/.test
 	$(BIN)/ruff check src tests bench docs

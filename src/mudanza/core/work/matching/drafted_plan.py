@@ -94,7 +94,7 @@ def write_draft(
             texts = {}
         elif text != plan.text or now is None:
             texts[plan.path] = text
-        texts |= further()
+        texts = {**further(), **texts}
         with Outputs(move.files) as outputs:
             for path, content in texts.items():
                 outputs.create_text(path, content)
