@@ -68,7 +68,8 @@ def prepare(rows: int) -> Path:
 def forget(move: Path) -> None:
     """Make a move forget its runs."""
     shutil.rmtree(move / ".mudanza", ignore_errors=True)
-    (move / "out/run.json").unlink(missing_ok=True)
+    for left in (move / "out/run.json", *(move / "out").glob("*.held-back.csv")):
+        left.unlink(missing_ok=True)
 
 
 def main() -> None:

@@ -17,6 +17,7 @@ from conftest import edit, program
 from mudanza.core.documents.errors import SourceError
 from mudanza.core.plans.move_settings import find_move
 from mudanza.core.state.ledger import Ledger
+from mudanza.core.state.running import begin
 from mudanza.core.work.build import build
 from mudanza.core.work.progress import Progress
 from test_building import table
@@ -174,7 +175,7 @@ def test_a_source_that_changes_while_it_is_read_is_not_built(move: Path, how: st
 def _begin(path: Path, moment: float) -> int:
     while time.time() < moment:
         pass
-    return Ledger(path).begin("build", "people")
+    return begin(Ledger(path), "build", "people", None, [])
 
 
 @pytest.mark.skipif(not hasattr(os, "fork"), reason="only where processes can be forked")
@@ -182,7 +183,7 @@ def test_the_first_runs_of_a_move_may_begin_at_the_same_moment(tmp_path: Path) -
     forked = multiprocessing.get_context("fork")
     for number in range(12):
         moment = time.time() + 0.1
-        path = tmp_path / f"{number}.sqlite"
+        path = tmp_path / str(number) / ".mudanza/ledger.sqlite"
         runs = [forked.Process(target=_begin, args=(path, moment)) for _ in range(3)]
         for run in runs:
             run.start()
@@ -229,4 +230,4 @@ def test_a_ledger_that_another_run_is_making_is_as_none(move: Path) -> None:
     for extra in ("", "-wal", "-shm"):
         path.with_name(f"ledger.sqlite{extra}").unlink(missing_ok=True)
     path.touch()
-    assert "the ledger is gone" in program("build", "people", cwd=move, status=3).err
+    assert "the ledger is not there" in program("build", "people", cwd=move, status=3).err

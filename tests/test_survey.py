@@ -179,7 +179,7 @@ def test_the_chart_and_what_cannot_be_drawn(tmp_path: Path) -> None:
     program("survey", "t.csv", "--chart", "t.png", cwd=tmp_path, status=0)
     assert (tmp_path / "t.png").read_bytes().startswith(b"\x89PNG")
     first = (tmp_path / "t.png").read_bytes()
-    program("survey", "t.csv", "--chart", "t.png", cwd=tmp_path, status=0)
+    program("survey", "t.csv", "--chart", "t.png", "--overwrite", cwd=tmp_path, status=0)
     assert (tmp_path / "t.png").read_bytes() == first
     assert "Name it .png" in program("survey", "t.csv", "--chart", "t.doc", cwd=tmp_path, status=3).err
     assert sorted(p.name for p in tmp_path.iterdir()) == ["t.csv", "t.png"]

@@ -454,7 +454,7 @@ def test_what_cannot_be_wrong_is_corrected_and_the_rest_annotated(tmp_path: Path
         and "[0-9]{5}" in records["A4"].comment.text
     )
     assert records["D2"].comment is None and program(
-        "check", "f.csv", "--layout", "l.json", "--fix", "f.csv", cwd=tmp_path, status=3
+        "check", "f.csv", "--layout", "l.json", "--fix", "f.csv", cwd=tmp_path, status=2
     ).err.count("never changed")
 
 
@@ -479,7 +479,7 @@ CORRECTED = [
 def test_a_corrected_file_has_all_that_came_in(tmp_path: Path, headed: bool, content: str, expected: str) -> None:
     (tmp_path / "l.json").write_text(layout_json(MOMENTS, dialect={"header": headed, "lineTerminators": "\n"}))
     (tmp_path / "f.csv").write_text(content)
-    program("check", "f.csv", "--layout", "l.json", "--fix", "g.csv", cwd=tmp_path)
+    program("check", "f.csv", "--layout", "l.json", "--fix", "g.csv", "--overwrite", cwd=tmp_path)
     assert (tmp_path / "g.csv").read_text() == expected
 
 
@@ -517,7 +517,7 @@ def test_no_output_takes_the_place_of_an_input(tmp_path: Path, written: list[str
     checked = "x.corrections.csv" if written[1] == "x.csv" else "f.csv"
     for name in (checked, "with.csv"):
         (tmp_path / name).write_text("a,b\n1,2\n")
-    told = program("check", checked, "--layout", "l.json", "--with", "with.csv", *written, cwd=tmp_path, status=3).err
+    told = program("check", checked, "--layout", "l.json", "--with", "with.csv", *written, cwd=tmp_path, status=2).err
     assert "what came in is never changed" in told
     assert {(tmp_path / name).read_text() for name in (checked, "with.csv")} == {"a,b\n1,2\n"}
 

@@ -160,13 +160,12 @@ def _accept_older(move: Move, as_json: bool) -> None:
         look.say(f"  no record gets an identifier of {book} up to number {last} any more")
     look.say()
     look.heading("what must be done now")
-    for name in done.lists:
-        look.say(
-            f"  - Records of {name} that got their identifiers in runs that are lost would get new ones. Enter them"
-        )
-        look.say(f"    before you build: mudanza keys BOOK --import out/{name}.csv (see `mudanza keys --help`).")
+    if done.lists:
+        look.say(f"  - Records of {', '.join(done.lists)} that got identifiers in lost runs would get new ones.")
+        look.say("    If a file has their old and new identifiers, enter them before you build:")
+        look.say("    mudanza keys BOOK --import FILE (see `mudanza keys --help`)")
     if done.loans:
-        look.say(f"  - What comes back from {', '.join(done.loans)} cannot be received: lend those records again.")
+        look.say(f"  - What comes back from {', '.join(done.loans)} cannot be received: lend it again.")
     look.say("  - Note again what the target imported since that copy: mudanza handed-over RUN.")
 
 

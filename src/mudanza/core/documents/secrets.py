@@ -16,10 +16,14 @@ _IN_ADDRESS = re.compile(r"([A-Za-z][A-Za-z0-9+.-]+:/{1,2})[^\s/'\"@:]*:[^\s'\"]
 #: one in an error, where it may be what somebody typed, with whatever signs before its last @
 _TYPED = re.compile(r"([A-Za-z][A-Za-z0-9+.-]+:/{1,2})[^\n]*@")
 _secrets: set[str] = set()
+#: of those, the ones of which no piece is said either
+_whole: set[str] = set()
 
 
-def keep_secret(*texts: str) -> None:
-    """Never say a text from now on, nor a form of it that addresses, programs or JSON write."""
+def keep_secret(*texts: str, in_pieces: bool = True) -> None:
+    """Never say a text from now on, nor a form of it that addresses, programs or JSON write; nor, `in_pieces`, what a driver makes of a part of it."""
+    if in_pieces:
+        _whole.update(set(texts) - {""})
     if not set(texts) - {""} <= _secrets:
         _secrets.update(set(texts) - {""})
         _pattern.cache_clear()
@@ -40,7 +44,7 @@ def without_addresses(words: str) -> str:
 def without_pieces(words: str) -> str:
     """A text from elsewhere (of a driver, say) in which no piece of a credential stands either."""
     words = without_addresses(words)
-    pieces = {piece for secret in _secrets for piece in re.split(r"[\W_]+", secret)}
+    pieces = {piece for secret in _whole for piece in re.split(r"[\W_]+", secret)}
     # a short one stands everywhere, and is hidden as a word
     for piece in sorted(pieces - {""}, key=len, reverse=True):
         words = re.sub(_guarded(piece), HIDDEN, words)

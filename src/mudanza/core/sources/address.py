@@ -48,7 +48,7 @@ class Database:
             return URL.create("sqlite", database=str(self.file))
         address = _variable(self.address_from, self.name) if self.address_from else self.address
         if self.address_from:
-            keep_secret(address)
+            keep_secret(address, in_pieces=False)
         try:
             url = _taken_apart(address)
         except ValueError:

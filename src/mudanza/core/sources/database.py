@@ -11,7 +11,7 @@ from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote as quoted
@@ -114,7 +114,8 @@ def engine_of(database: Database) -> sa.Engine:
         more["connect_args"] = {"connect_timeout": _PATIENCE, "read_timeout": _PATIENCE, "write_timeout": _PATIENCE}
     engine = sa.create_engine(url, **more)
     if backend in ("mysql", "mariadb"):
-        sa.event.listen(engine, "connect", _take_time)
+        own = url.query.get("read_timeout")
+        sa.event.listen(engine, "connect", partial(_take_time, float(str(own)) if own else None))
     return engine
 
 
@@ -126,9 +127,9 @@ def _bounded(path: str) -> sqlite3.Connection:
     return connection
 
 
-def _take_time(connection: Any, _: Any) -> None:
-    """Once it is connected, MariaDB may take for a query what time it takes."""
-    connection._read_timeout = connection._write_timeout = None
+def _take_time(seconds: float | None, connection: Any, _: Any) -> None:
+    """Once it is connected, MariaDB may take for a query what time its address says, or what it takes."""
+    connection._read_timeout, connection._write_timeout = seconds, None
 
 
 def tables_of(engine: sa.Engine) -> list[str]:

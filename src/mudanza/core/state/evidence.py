@@ -95,7 +95,10 @@ def _told(move: Move) -> Iterator[tuple[Evidence, set[str]]]:
             # there is none, or it is not as it was written, and so it tells nothing
             continue
         name = f"{path.name} {digest_of(path).sha256}"
-        yield Evidence(name, move.shown(path), f"it does not know run {run} as {path.name} has it", run, given), written
+        yield (
+            Evidence(name, move.shown(path), f"it does not know run {run}, as {path.name} tells of it", run, given),
+            written,
+        )
 
 
 def _loans(move: Move, ledger: Ledger) -> Iterator[Evidence]:
