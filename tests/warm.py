@@ -76,6 +76,9 @@ def serve() -> None:
         process = os.fork()
         if process == 0:
             status = child(json.loads(line))
+            for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+                # the command is over
+                signal.signal(number, signal.SIG_IGN)
             # as an interpreter ends, but for taking everything down
             threading._shutdown()  # type: ignore[attr-defined]
             atexit._run_exitfuncs()

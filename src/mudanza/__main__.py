@@ -33,7 +33,10 @@ def script() -> None:
     What it held in memory goes back to the system at once; to free it piece by piece takes up to a third of a second.
     """
     status = run()
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    for name in ("SIGINT", "SIGTERM", "SIGHUP"):
+        if hasattr(signal, name):
+            # the command is over
+            signal.signal(getattr(signal, name), signal.SIG_IGN)
     sys.stdout.flush()
     sys.stderr.flush()
     # temporary folders go

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import io
 import os
@@ -124,6 +125,15 @@ def _end_like_ctrl_c() -> None:
             signal.signal(number, interrupted)
 
 
+def _let_go() -> None:
+    """Close what the command had open; it is over, and nothing disturbs that any more."""
+    if (module := sys.modules.get("mudanza.core.state.ledger")) is not None:
+        from mudanza.core.disk.files import uninterrupted
+
+        with contextlib.suppress(KeyboardInterrupt), uninterrupted():
+            module.close_ledgers()
+
+
 def _effects() -> str:
     """What this process has changed, as a part of a sentence."""
     module = sys.modules.get("mudanza.core.disk.effects")
@@ -134,6 +144,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     """Run one command (that of the process, if none is given) and give its exit status."""
     try:
         status = _run(list(sys.argv[1:] if arguments is None else arguments))
+        _let_go()
         sys.stdout.flush()
         return status
     except OSError as error:

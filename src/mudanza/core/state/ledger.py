@@ -12,8 +12,10 @@ import atexit
 import contextlib
 import json
 import os
+import signal
 import socket
 import sqlite3
+import threading
 import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
@@ -23,6 +25,7 @@ from typing import Any
 from urllib.parse import quote
 from weakref import WeakSet
 
+from mudanza.core.disk.files import uninterrupted
 from mudanza.core.disk.project_files import ACCESS, ProjectFiles
 from mudanza.core.documents.errors import LedgerError, Place, disk_error
 from mudanza.core.state.schema import SCHEMA, VERSION
@@ -193,7 +196,12 @@ class Ledger:
 
     def __del__(self) -> None:
         # a connection refers to itself, and would stay open for a while
-        self.close()
+        try:
+            with contextlib.suppress(Exception), uninterrupted():
+                self.close()
+        except KeyboardInterrupt:
+            # raised here it would be lost, so it comes again in a moment
+            threading.Timer(_PAUSE, os.kill, (os.getpid(), signal.SIGINT)).start()
 
     def into_one_file(self) -> None:
         """Bring what was committed into the file itself, as far as nobody reads it at this moment."""
