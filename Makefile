@@ -22,7 +22,7 @@ demo: $(BIN)/.run
 test: $(BIN)/.test
 	$(BIN)/python -m pytest -n 2 --dist loadgroup --durations 10
 
-# kills, signals, full disks, several at once, damaged ledgers, hostile files: about an hour
+# kills, signals, full disks, several at once, damaged ledgers, hostile files
 soak: $(BIN)/.test
 	$(BIN)/python -m pytest -m soak --durations 10
 

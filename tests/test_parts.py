@@ -120,7 +120,7 @@ def test_runs_whose_process_is_gone_are_interrupted(tmp_path: Path) -> None:
     gone = begin(ledger, "build", "a", None, [])
     with sqlite3.connect(ledger.path) as db:
         db.execute("UPDATE runs SET process = 999999999")
-    assert ledger.runs()[0].state == "interrupted" and ledger.alive_runs() == {gone: False}
+    assert ledger.runs()[0].state == "interrupted" and ledger.unended_runs() == {gone: False}
     # another process has the number now; what runs on another machine only that one can tell
     for machine, started, alive in (
         (socket.gethostname(), "2001-01-01T00:00:00+00:00", False),
@@ -129,7 +129,7 @@ def test_runs_whose_process_is_gone_are_interrupted(tmp_path: Path) -> None:
     ):
         with sqlite3.connect(ledger.path) as db:
             db.execute("UPDATE runs SET process = ?, machine = ?, started = ?", (os.getpid(), machine, started))
-        assert (ledger.alive_runs()[gone], ledger.runs()[0].state == "running") == (alive, alive)
+        assert (ledger.unended_runs()[gone], ledger.runs()[0].state == "running") == (alive, alive)
     with sqlite3.connect(ledger.path) as db:
         db.execute("UPDATE runs SET process = 999999999")
     with running(ledger, "build", "b"):

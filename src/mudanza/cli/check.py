@@ -145,7 +145,7 @@ def _file(file: Path, layout_name: str | None, others: Sequence[Path], asked: _A
 
     shown = "standard input" if str(file) == "-" else str(file)
     path = _from_standard_input() if str(file) == "-" else file
-    files = asked.outputs([path, *others])
+    files = asked.outputs([path, *others, *([Path(layout_name)] if layout_name else [])])
     with files.outputs:
         found = None if layout_name is not None else _recognised(path, shown, asked)
         layout = found.layout if found is not None else find_layout(layout_name or "")

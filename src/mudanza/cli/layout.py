@@ -249,7 +249,7 @@ def absent(name: str, to: Path | None, as_json: bool) -> None:
     layout = find_layout(name)
     fields = [one for one in layout.fields if one.absent]
     if to is not None and fields:
-        with named_outputs("layout absent") as outputs:
+        with named_outputs("layout absent", [layout.path]) as outputs:
             outputs.create_named(to).write(sheets_bytes([absent_sheet(layout.name, fields)], None))
             outputs.publish()
     if as_json:

@@ -137,7 +137,7 @@ def _one(move: Move, run: int, as_json: bool) -> None:
 
 
 def _back_up(move: Move, to: Path, as_json: bool) -> None:
-    from mudanza.core.work.backup import back_up
+    from mudanza.core.work.ledger_copies import back_up
 
     digest = back_up(move, to)
     if as_json:
@@ -148,7 +148,7 @@ def _back_up(move: Move, to: Path, as_json: bool) -> None:
 
 
 def _accept_older(move: Move, as_json: bool) -> None:
-    from mudanza.core.work.older_ledger import accept_older_ledger
+    from mudanza.core.work.ledger_copies import accept_older_ledger
 
     done = accept_older_ledger(move)
     if as_json:

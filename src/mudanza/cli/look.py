@@ -7,7 +7,7 @@ import json
 import re
 import sys
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,7 +20,7 @@ from rich.text import Text
 
 from mudanza.core.disk.effects import effects
 from mudanza.core.documents.errors import FaultError, MudanzaError, OutsideError, Place, counted
-from mudanza.core.documents.secrets import may_quote, without_addresses, without_secrets
+from mudanza.core.documents.secrets import may_quote, without_addresses
 from mudanza.core.work.shapes import error_shape
 
 if TYPE_CHECKING:
@@ -37,23 +37,28 @@ _CONTROLS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u202a-\u202e\u2066-\u2069]"
 
 
 def harmless(text: str) -> str:
-    """A text as it can be shown: control signs are seen, and do nothing; credentials are not seen."""
-    return _CONTROLS.sub(lambda sign: "\\e" if sign[0] == "\x1b" else ascii(sign[0])[1:-1], without_secrets(text))
+    """A text as it can be shown: control signs are seen, and do nothing."""
+    return _CONTROLS.sub(lambda sign: "\\e" if sign[0] == "\x1b" else ascii(sign[0])[1:-1], text)
 
 
-def _harmless(thing: Any) -> Any:
+def message(text: str) -> str:
+    """A text that is none of the data, as it can be shown: harmless, and without credentials."""
+    return harmless(without_addresses(text))
+
+
+def _made(thing: Any, way: Callable[[str], str]) -> Any:
     if isinstance(thing, str):
-        return harmless(thing)
-    if isinstance(thing, Text) and (plain := harmless(thing.plain)) != thing.plain:
+        return way(thing)
+    if isinstance(thing, Text) and (plain := way(thing.plain)) != thing.plain:
         return Text(plain, style=thing.style)
     return thing
 
 
 class _Console(Console):
-    """Whatever is shown goes through here."""
+    """Whatever is shown goes through here. What goes to standard output is data, and shown as it is; messages hold no credential."""
 
     def print(self, *objects: Any, **how: Any) -> None:
-        super().print(*map(_harmless, objects), **how)
+        super().print(*(_made(one, message if self.stderr else harmless) for one in objects), **how)
 
 
 out = _Console(highlight=False, soft_wrap=False, width=None if sys.stdout.isatty() else _PLAIN_WIDTH)
@@ -94,7 +99,7 @@ def columns(
     """Rows in aligned columns. `right` are those with numbers, `fold` those that may break over lines."""
     if not rows:
         return
-    rows = [[_harmless(cell) for cell in row] for row in rows]
+    rows = [[_made(cell, harmless) for cell in row] for row in rows]
     table = Table(box=None, pad_edge=False, show_header=heads is not None, header_style="dim", padding=(0, 2, 0, 0))
     wide = [max(len(row[i]) for row in [*rows, *([heads] if heads else [])]) + 2 for i in range(len(rows[0]))]
     # a number that is cut is another number, so what is no number gives way
@@ -273,14 +278,11 @@ def show_error(error: BaseException, wants_json: bool) -> int:
         )
     if not isinstance(error, MudanzaError):
         error = FaultError.of(error)
-    err.print(
-        Text.assemble(
-            ("fault: " if isinstance(error, FaultError) else "error: ", "bold"), without_addresses(error.what)
-        )
-    )
+    word = "fault: " if isinstance(error, FaultError) else "error: "
+    err.print(Text.assemble((word, "bold"), message(error.what)))
     place = error.place
     if place is not None and str(place):
-        err.print(Text(f"  {without_addresses(str(_from_here(place)))}", style=ACCENT), soft_wrap=True)
+        err.print(Text(f"  {_from_here(place)}", style=ACCENT), soft_wrap=True)
     if place is not None and place.text is not None:
         number = str(place.line or "")
         shown, start, end = _window(place)
@@ -290,7 +292,7 @@ def show_error(error: BaseException, wants_json: bool) -> int:
         gap, caret = f"  {' ' * len(number)} | {' ' * start}", "^" * max(1, end - start)
         err.print(Text.assemble(gap, (caret, f"bold {ACCENT}")), soft_wrap=True)
     if error.hint:
-        err.print(Text(f"  {without_addresses(error.hint)}"))
+        err.print(Text(f"  {error.hint}"))
     if effects.any:
         err.print(Text(f"  Before that: {effects.sentence()}."))
     if wants_json:

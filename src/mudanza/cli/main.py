@@ -99,19 +99,25 @@ def cli(ctx: click.Context, folder: Path | None, debug: bool) -> None:
 _PATIENCE = 4
 
 
+#: how often this command was interrupted
+_interruptions: list[int] = []
+
+
+def _interrupted(number: int, _: object) -> None:
+    _interruptions.append(number)
+    if len(_interruptions) == 1:
+        raise KeyboardInterrupt
+    if len(_interruptions) >= _PATIENCE:
+        os.write(2, f"interrupted; {_effects()}.\n".encode())
+        os._exit(130)
+
+
 def _end_like_ctrl_c() -> None:
-    """Let other ways of being ended do what Ctrl-C does, unless whoever started us has them ignored; a second one does not disturb what the first has begun to end."""
-    count = 0
+    """Let other ways of being ended do what Ctrl-C does, unless whoever started us has them ignored.
 
-    def interrupted(*_: object) -> None:
-        nonlocal count
-        count += 1
-        if count == 1:
-            raise KeyboardInterrupt
-        if count >= _PATIENCE:
-            os.write(2, f"interrupted; {_effects()}.\n".encode())
-            os._exit(130)
-
+    A second one does not disturb what the first has begun to end.
+    """
+    _interruptions.clear()
     if threading.current_thread() is not threading.main_thread():
         return
     for name, usual in (
@@ -120,9 +126,8 @@ def _end_like_ctrl_c() -> None:
         ("SIGHUP", signal.SIG_DFL),
     ):
         number = getattr(signal, name, None)
-        before = signal.getsignal(number) if number is not None else None
-        if number is not None and (before == usual or getattr(before, "__name__", "") == interrupted.__name__):
-            signal.signal(number, interrupted)
+        if number is not None and signal.getsignal(number) == usual:
+            signal.signal(number, _interrupted)
 
 
 def _let_go() -> None:
@@ -176,18 +181,17 @@ def _run(given: list[str]) -> int:
         click.echo(f"interrupted; {_effects()}.", err=True)
         return 130
     except click.ClickException as error:
-        from mudanza.cli.look import harmless
-        from mudanza.core.documents.secrets import without_addresses
+        from mudanza.cli.look import message
 
         shown = io.StringIO()
         error.show(shown)
-        click.echo(harmless(without_addresses(shown.getvalue())), err=True, nl=False)
+        click.echo(message(shown.getvalue()), err=True, nl=False)
         if wants_json:
             from mudanza.cli.look import document
             from mudanza.core.documents.errors import MudanzaError
             from mudanza.core.work.shapes import error_shape
 
-            document(error_shape(MudanzaError(without_addresses(error.format_message()))))
+            document(error_shape(MudanzaError(message(error.format_message()))))
         return error.exit_code
     except (BrokenPipeError, SystemExit):
         raise
@@ -198,10 +202,9 @@ def _run(given: list[str]) -> int:
         if "--debug" in given:
             import traceback
 
-            from mudanza.cli.look import harmless
-            from mudanza.core.documents.secrets import without_addresses
+            from mudanza.cli.look import message
 
-            click.echo("\n".join(map(harmless, map(without_addresses, traceback.format_exc().splitlines()))), err=True)
+            click.echo("\n".join(map(message, traceback.format_exc().splitlines())), err=True)
         return show_error(_explained(error), wants_json)
 
 

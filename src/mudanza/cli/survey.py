@@ -101,7 +101,7 @@ def command(
     refers = references(several) if len(several) > 1 else []
     about = missing + _about_several(refers) + _about_copies(found, results, move)
     if chart_file is not None:
-        _draw(results, chart_file)
+        _draw(results, chart_file, [path for subject in found for path in subject.paths])
     if as_json:
         look.document(survey_shape(results, refers, about))
     else:
@@ -154,9 +154,9 @@ def _about_copies(found: list[Subject], results: list[SurveyResult], move: Move 
     return noticed
 
 
-def _draw(results: list[SurveyResult], path: Path) -> None:
+def _draw(results: list[SurveyResult], path: Path, inputs: list[Path]) -> None:
     from mudanza.core.work.survey.chart import chart
 
-    with named_outputs("survey") as outputs:
+    with named_outputs("survey", inputs) as outputs:
         outputs.create_named(path).write(chart(results, path.suffix.lower().removeprefix(".")))
         outputs.publish()

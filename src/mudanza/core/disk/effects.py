@@ -8,6 +8,9 @@ from pathlib import Path
 
 from mudanza.core.documents.errors import few
 
+#: the folder of a project that Mudanza keeps to itself
+OWN_FOLDER = ".mudanza"
+
 
 @dataclass
 class Effects:
@@ -19,6 +22,11 @@ class Effects:
     recorded: list[int] = field(default_factory=list)
     #: files of a recorded run that are not in place yet
     waiting: list[str] = field(default_factory=list)
+
+    def place(self, final: str) -> None:
+        """Note a file that is in place; what Mudanza keeps for itself is nobody's concern."""
+        if OWN_FOLDER not in Path(final).parts:
+            self.placed.append(final)
 
     def clear(self) -> None:
         """Begin anew, for another command of the same process."""
@@ -38,10 +46,8 @@ class Effects:
             for word, names in (("written", self.placed), ("removed", self.removed))
             if names
         ]
-        if self.waiting:
-            parts.append(
-                f"the next command that writes puts {few([Path(one).name for one in self.waiting])} into place"
-            )
+        if left := [Path(one).name for one in self.waiting if one not in self.placed]:
+            parts.append(f"the next command that writes puts {few(left)} into place")
         if not parts and self.begun:
             return f"no file was changed; the ledger notes that {_runs(self.begun)} did not end"
         return "; ".join(parts) or "nothing was changed"

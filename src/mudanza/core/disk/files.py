@@ -18,7 +18,7 @@ from types import TracebackType
 from typing import BinaryIO
 
 from mudanza.core.disk.effects import effects
-from mudanza.core.disk.named_outputs import may_be_written, note_written
+from mudanza.core.disk.named_outputs import may_be_written, noted_with
 from mudanza.core.disk.processes import may_live, this_process
 from mudanza.core.disk.project_files import ProjectFiles, usual_mode
 from mudanza.core.documents.errors import MoveError, OutsideError, Place, disk_error
@@ -245,7 +245,7 @@ class Outputs:
         pairs = self.close()
         noted = self.project is not None and any(file.part != file.final for file in self.named)
         with self.project.lock() if self.project is not None and noted else contextlib.nullcontext(), uninterrupted():
-            put_into_place(pairs)
+            put_into_place(pairs, repeated=False)
             self.note_named()
             self.release()
 
@@ -253,7 +253,11 @@ class Outputs:
         """Note what was put into the places that a user named. The project must be locked."""
         written = {file.final: file.digest("").sha256 for file in self.named if file.part != file.final}
         if self.project is not None and written:
-            note_written(self.project, self.command, written)
+            path, text = noted_with(self.project, self.command, written)
+            file = PartFile(path, _NOBODY, self.project.mode(path))
+            file.write(text.encode())
+            file.close()
+            put_into_place([(str(file.part), str(path))])
 
     def __enter__(self) -> Outputs:
         return self
@@ -276,8 +280,11 @@ def is_stream(path: Path) -> bool:
     return stat.S_ISFIFO(mode) or stat.S_ISCHR(mode) or stat.S_ISBLK(mode) or stat.S_ISSOCK(mode)
 
 
-def put_into_place(pairs: list[tuple[str, str]]) -> None:
-    """Rename finished parts into place, and remove what no part is for; what is done already is passed over, so that it can be repeated."""
+def put_into_place(pairs: list[tuple[str, str]], *, repeated: bool = True) -> None:
+    """Rename finished parts into place, and remove what no part is for.
+
+    Where it may be `repeated`, what is done already is passed over.
+    """
     folders = set()
     for part, final in pairs:
         with _disk_errors(Path(final)):
@@ -289,9 +296,11 @@ def put_into_place(pairs: list[tuple[str, str]]) -> None:
             try:
                 Path(part).replace(final)
             except FileNotFoundError:
+                if not repeated:
+                    raise
                 # another command that found it has put it there meanwhile
                 continue
-            effects.placed.append(final)
+            effects.place(final)
             folders.add(Path(final).parent)
     for folder in folders:
         if os.name == "posix":

@@ -48,15 +48,14 @@ def may_be_written(
         )
 
 
-def note_written(project: ProjectFiles, command: str, digests: Mapping[Path, str]) -> None:
-    """Note what a command has written into files that a user named (SHA-256 by path), so that it may write them again. The project must be locked."""
-    known = {key: one for key, one in _noted(project).items() if _path(project, key).exists()}
+def noted_with(project: ProjectFiles, command: str, digests: Mapping[Path, str]) -> tuple[Path, str]:
+    """The file that notes what commands have written into files that users named, so that they may write them again.
+
+    Gives its text with what a command has written now (SHA-256 by path). The project must be locked.
+    """
+    known = {key: one for key, one in _noted(project).items() if (project.folder / key).exists()}
     known |= {_key(project, path): {"command": command, "sha256": sha256} for path, sha256 in digests.items()}
-    target = project.own / _NOTED
-    beside = target.with_name(f".{_NOTED}.part")
-    beside.write_text(json.dumps(known, ensure_ascii=False, indent=1) + "\n", "utf-8")
-    beside.chmod(project.mode(target) or 0o600)
-    beside.replace(target)
+    return project.own / _NOTED, json.dumps(known, ensure_ascii=False, indent=1) + "\n"
 
 
 def _wrote(project: ProjectFiles, command: str, path: Path) -> bool:
@@ -75,7 +74,3 @@ def _noted(project: ProjectFiles) -> dict[str, Any]:
 def _key(project: ProjectFiles, path: Path) -> str:
     path = path.resolve()
     return str(path.relative_to(project.folder.resolve()) if project.contains(path) else path)
-
-
-def _path(project: ProjectFiles, key: str) -> Path:
-    return project.folder / key

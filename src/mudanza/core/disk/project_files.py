@@ -11,15 +11,16 @@ from functools import cache
 from hashlib import sha256
 from pathlib import Path
 
+from mudanza.core.disk.effects import OWN_FOLDER
 from mudanza.core.documents.errors import OutsideError, Place, disk_error
 
 #: by the setting `access`, the permissions of files; folders may be entered, too
 ACCESS = {"owner": 0o600, "group": 0o660, "everyone": 0o666}
 #: the folders in which Mudanza alone writes what holds people's records
-_OWN = ("out", "loans", "corrections", "exclusions", "inclusions", ".mudanza")
+_OWN = ("out", "loans", "corrections", OWN_FOLDER)
 #: the folders, and the files, of people and of old programs
 _OTHERS = (
-    "incoming", "plans", "layouts", "crosswalks", "questions", "corrections", "exclusions", "inclusions", ".mudanza", ".git",
+    "incoming", "plans", "layouts", "crosswalks", "questions", "corrections", "exclusions", "inclusions", OWN_FOLDER, ".git",
 )  # fmt: skip
 _OTHER_FILES = ("mudanza.toml", "steps.py", "answers.csv", "words.csv")
 
@@ -38,7 +39,7 @@ class ProjectFiles:
     @property
     def own(self) -> Path:
         """The folder that Mudanza keeps to itself."""
-        return self.folder / ".mudanza"
+        return self.folder / OWN_FOLDER
 
     @property
     def mark(self) -> str:
@@ -74,7 +75,7 @@ class ProjectFiles:
                 mode = self.mode(one)
                 one.mkdir(exist_ok=True)
                 if mode is not None:
-                    one.chmod(mode | (mode & 0o444) >> 2)
+                    one.chmod(_enterable(mode))
         except OSError as error:
             raise disk_error(error, folder) from error
 
@@ -82,8 +83,7 @@ class ProjectFiles:
         """Give the folders of what holds people's records, and the ledger, the permissions that the settings say, as far as this user may."""
         for path in (*(self.folder / name for name in _OWN), self.own / "ledger.sqlite"):
             with suppress(OSError):
-                mode = ACCESS[self.access]
-                mode |= (mode & 0o444) >> 2 if path.is_dir() else 0
+                mode = _enterable(ACCESS[self.access]) if path.is_dir() else ACCESS[self.access]
                 if path.exists() and stat.S_IMODE(path.stat().st_mode) != mode:
                     path.chmod(mode)
 
@@ -105,6 +105,11 @@ class ProjectFiles:
             ) from error
         except PermissionError as error:
             raise disk_error(error, Path(error.filename or self.own)) from error
+
+
+def _enterable(mode: int) -> int:
+    """The permissions of a folder for those who may read the files in it."""
+    return mode | (mode & 0o444) >> 2
 
 
 @cache

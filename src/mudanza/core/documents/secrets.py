@@ -11,10 +11,12 @@ from urllib.parse import quote, quote_plus
 
 #: what stands in the place of one
 HIDDEN = "…"
+#: a word of any length is looked at once
+_SCHEME = r"(?<![A-Za-z0-9+.-])([A-Za-z][A-Za-z0-9+.-]{1,30}:/{1,2})"
 #: an address with credentials, as it stands in a text; paths have one slash less
-_IN_ADDRESS = re.compile(r"([A-Za-z][A-Za-z0-9+.-]+:/{1,2})[^\s/'\"@:]*:[^\s'\"]*@")
+_IN_ADDRESS = re.compile(_SCHEME + r"[^\s/'\"@:]*:[^\s'\"]*@")
 #: one in an error, where it may be what somebody typed, with whatever signs before its last @
-_TYPED = re.compile(r"([A-Za-z][A-Za-z0-9+.-]+:/{1,2})[^\n]*@")
+_TYPED = re.compile(_SCHEME + r"[^\n]*@")
 _secrets: set[str] = set()
 #: of those, the ones of which no piece is said either
 _whole: set[str] = set()

@@ -9,7 +9,10 @@ _CONTROLS = re.compile("[\x00-\x08\x0b-\x1f\x7f]")
 
 
 def control_in(text: str) -> str | None:
-    """The first control character of a text, as it is written in Python; None if it has none. Returns before line ends are none."""
+    """The first control character of a text, as it is written in Python; None if it has none.
+
+    A return before a line end is a part of that.
+    """
     found = _CONTROLS.search(text.replace("\r\n", "\n"))
     return None if found is None else ascii(found[0])[1:-1]
 

@@ -5,29 +5,36 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
 from mudanza.core.documents.errors import LedgerError, Place
 from mudanza.core.plans.move import Move
 from mudanza.core.state.ledger import Ledger
-from mudanza.core.values.digest import digest_of
 
 #: beside the ledger, what its last run left behind
 _WITNESS = "last-run.json"
+#: no project has more runs
+_MOST_RUNS = 1 << 40
 #: what the lent records of a loan are kept as, in a folder of the loan's name
 LENT = "lent.csv"
 
 
 @dataclass(frozen=True)
 class Evidence:
-    """Something that the ledger should know and does not: its name, the file that tells of it, what it tells, the run, and the last number that was given out, by key book."""
+    """Something that the ledger should know and does not.
+
+    Its name, the file that tells of it, what the ledger lacks, the run, the last number that was given out by key book,
+    and the loan, if it is one.
+    """
 
     name: str
     place: str
     what: str
     run: int = 0
     given: Mapping[str, int] = field(default_factory=dict)
+    loan: str | None = None
 
 
 def ledger_of(move: Move, *, checked: bool = True) -> Ledger:
@@ -37,6 +44,8 @@ def ledger_of(move: Move, *, checked: bool = True) -> Ledger:
     """
     ledger = Ledger(move.ledger_path, move.files)
     found = next(unknown_to(move, ledger), None) if checked else None
+    # what was read while a run ended may be a file of before; then it is gone by now
+    found = next(unknown_to(move, ledger), None) if found is not None else None
     if found is not None:
         gone = "is not there" if not ledger.exists() else "is older than the project's files, or another one"
         raise LedgerError(
@@ -63,9 +72,8 @@ def unknown_to(move: Move, ledger: Ledger) -> Iterator[Evidence]:
     """What the ledger should know and does not, but for what was accepted as lost."""
     # files first: what they tell was in the ledger before
     told = list(_told(move))
-    if ledger.ask("SELECT 1 FROM pending LIMIT 1"):
-        # a run is not wholly done, and whoever writes next does the rest
-        return
+    # what a committed run is still to replace or to remove is of before
+    pending = [Path(final).name for (final,) in ledger.ask("SELECT final FROM pending")]
     lost = {name for (name,) in ledger.ask("SELECT name FROM lost")} if ledger.has("lost") else set()
     reserved = _reserved(ledger)
     last = {book: max(number, reserved.get(book, 0)) for book, number in given_out(ledger).items()}
@@ -76,7 +84,11 @@ def unknown_to(move: Move, ledger: Ledger) -> Iterator[Evidence]:
             runs[one.run] = [{}, *(ledger.noted(notes[0][0], list) or [])] if notes else []
         short = any({**reserved, **last}.get(book, -1) < number for book, number in one.given.items())
         known = {str(file.get("sha256")) for file in runs[one.run]}
-        if one.name not in lost and (not runs[one.run] or short or not written <= known):
+        if (
+            Path(one.place).name not in pending
+            and one.name not in lost
+            and (not runs[one.run] or short or not written <= known)
+        ):
             yield one
     yield from (one for one in (*_loans(move, ledger), *_incomplete(ledger)) if one.name not in lost)
     if not ledger.ask("SELECT 1 FROM runs WHERE state IN ('done', 'taken back') LIMIT 1"):
@@ -87,14 +99,17 @@ def _told(move: Move) -> Iterator[tuple[Evidence, set[str]]]:
     """What the last run left beside the ledger and the last build in out/, each with the digests of the files that it wrote."""
     for path in (move.ledger_path.with_name(_WITNESS), move.out / "run.json"):
         try:
-            noted = json.loads(path.read_text("utf-8"))
+            raw = path.read_bytes()
+            noted = json.loads(raw)
             run = int(noted["run"])
+            if not 0 < run < _MOST_RUNS:
+                continue
             given = {str(book): int(last) for book, last in noted.get("given_out", {}).items()}
             written = {str(file["sha256"]) for one in noted.get("lists", ()) for file in one["files"]}
         except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
             # there is none, or it is not as it was written, and so it tells nothing
             continue
-        name = f"{path.name} {digest_of(path).sha256}"
+        name = f"{path.name} {sha256(raw).hexdigest()}"
         yield (
             Evidence(name, move.shown(path), f"it does not know run {run}, as {path.name} tells of it", run, given),
             written,
@@ -109,7 +124,13 @@ def _loans(move: Move, ledger: Ledger) -> Iterator[Evidence]:
         if folder.name not in known:
             number = folder.name.rpartition("-")[2]
             run = int(number) if number.isdecimal() and len(number) < 10 else 0
-            yield Evidence(f"loan {folder.name}", move.shown(folder), f"it does not know the loan {folder.name}", run)
+            yield Evidence(
+                f"loan {folder.name}",
+                move.shown(folder),
+                f"it does not know the loan {folder.name}",
+                run,
+                loan=folder.name,
+            )
 
 
 def _built(move: Move) -> Iterator[Evidence]:
@@ -147,10 +168,11 @@ def accept_as_lost(ledger: Ledger, run: int, evidence: list[Evidence], given: Ma
         known = max(now.get(book, 0), before.get(book, 0))
         if last > known:
             # of groups it is not known which lost how many; none lost more than all together
-            ledger.tell("INSERT OR REPLACE INTO reserved VALUES (?,?,?)", [(book, last, last - known)])
+            earlier = (reserved_of(ledger, book) or (0, 0))[1]
+            row = (book, last, earlier + last - known)
+            ledger.tell("INSERT OR REPLACE INTO reserved VALUES (?,?,?)", [row])
             reserved[book] = last
     ledger.tell("INSERT OR IGNORE INTO lost VALUES (?,?)", [(one.name, run) for one in evidence])
-    ledger.tell("DELETE FROM pending", [()])
     return reserved
 
 

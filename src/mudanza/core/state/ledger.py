@@ -112,7 +112,6 @@ class Ledger:
 
     def create(self) -> None:
         """Make the file if it is not there yet, or bring it up to this version."""
-        self.project.allow()
         if self.exists() and self.db.execute("PRAGMA user_version").fetchone()[0] == VERSION:
             return
         self.close()
@@ -234,7 +233,7 @@ class Ledger:
             result.append(Run(id_, command, subject, started, ended, state, as_of, counts, read, written))
         return result
 
-    def alive_runs(self, before: int | None = None) -> dict[int, bool]:
+    def unended_runs(self, before: int | None = None) -> dict[int, bool]:
         """The runs that did not end, as far as the ledger knows, and whether they are under way, as far as this machine can tell."""
         rows = self.ask(
             "SELECT id, process, machine, started FROM runs WHERE state = 'running' AND (? IS NULL OR id < ?)",

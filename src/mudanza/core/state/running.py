@@ -54,11 +54,11 @@ class Running:
             with ledger.project.lock(), uninterrupted():
                 ledger.db.execute("COMMIT")
                 effects.recorded.append(run)
-                effects.waiting = [final for part, final in files if part and Path(final) != path]
+                effects.waiting = [final for part, final in files if part and final != str(path)]
                 self.outputs.release()
-                _put_into_place(run, files, path)
-                self.outputs.note_named()
+                _put_into_place(run, files)
                 effects.waiting = []
+                self.outputs.note_named()
             # where another command holds the ledger, that takes this away
             with contextlib.suppress(sqlite3.OperationalError):
                 ledger.db.execute("PRAGMA busy_timeout = 0")
@@ -67,7 +67,7 @@ class Running:
         ledger.into_one_file()
 
 
-def _put_into_place(run: int, files: list[tuple[str, str]], own: Path) -> None:
+def _put_into_place(run: int, files: list[tuple[str, str]]) -> None:
     try:
         put_into_place(files)
     except OutsideError as error:
@@ -76,9 +76,6 @@ def _put_into_place(run: int, files: list[tuple[str, str]], own: Path) -> None:
             place=error.place,
             hint="Correct that; the next build, lend or receive puts the file there.",
         ) from error
-    finally:
-        # what the ledger keeps for itself is nobody's concern
-        effects.placed = [one for one in effects.placed if one != str(own)]
 
 
 @contextlib.contextmanager
@@ -124,6 +121,7 @@ def running(
 def begin(ledger: Ledger, command: str, subject: str, as_of: str | None, folders: Sequence[str]) -> int:
     """Note that a run begins, and into what folders outside of the project it will write, visible to others at once; gives its number."""
     with ledger.errors():
+        ledger.project.allow()
         ledger.create()
         row = (command, subject, now(), "running", os.getpid(), socket.gethostname(), as_of)
         ledger.db.executemany("INSERT OR IGNORE INTO elsewhere VALUES (?)", [(one,) for one in folders])
@@ -159,7 +157,7 @@ def _recover(ledger: Ledger, run: int) -> None:
     """Finish the renaming of killed runs, and mark runs whose process is gone."""
     _rename_pending(ledger)
     # this process holds the ledger, so no other run can be under way beyond waiting for it
-    for other, lives in ledger.alive_runs(before=run).items():
+    for other, lives in ledger.unended_runs(before=run).items():
         if not lives:
             ledger.db.execute("UPDATE runs SET state = 'interrupted' WHERE id = ?", (other,))
 
@@ -170,19 +168,26 @@ def _rename_pending(ledger: Ledger) -> None:
     with ledger.project.lock():
         pairs = ledger.ask("SELECT part, final FROM pending")
         found = [(_found(ledger, part), _found(ledger, final)) for part, final in pairs]
-        for part, final in found:
-            if not may_be_placed(ledger, part, final):
-                raise LedgerError(
-                    f"the ledger names a file outside of the project that a run was to write or remove: {final}.",
-                    place=Place(str(ledger.path)),
-                    hint="No command does that. Is this ledger from somebody else? Bring back your own, or accept it "
-                    "without that: mudanza ledger --older-ledger.",
-                )
+        for _, final in foreign_files(ledger)[:1]:
+            raise LedgerError(
+                f"the ledger names a file outside of the project that a run was to write or remove: {final}.",
+                place=Place(str(ledger.path)),
+                hint="No command does that. Is this ledger from somebody else? Bring back your own, or accept it "
+                "without that: mudanza ledger --older-ledger.",
+            )
         put_into_place(found)
         ledger.db.execute("DELETE FROM pending")
 
 
-def may_be_placed(ledger: Ledger, part: str, final: str) -> bool:
+def foreign_files(ledger: Ledger) -> list[tuple[str, str]]:
+    """What a ledger says that runs are to write or remove, and no run of the project may: part and file, as it names them."""
+    rows = ledger.ask("SELECT part, final FROM pending")
+    return [
+        (part, final) for part, final in rows if not _may_be_placed(ledger, _found(ledger, part), _found(ledger, final))
+    ]
+
+
+def _may_be_placed(ledger: Ledger, part: str, final: str) -> bool:
     """Whether a file that a ledger names is one that a run of the project may write or remove.
 
     It lies in the project; elsewhere, it is an unfinished file of this very project beside its place.

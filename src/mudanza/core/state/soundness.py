@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
-import sqlite3
-
 from mudanza.core.documents.errors import LedgerError
 from mudanza.core.plans.move import Move
 from mudanza.core.state.evidence import ledger_of
@@ -33,15 +30,15 @@ def _damaged_column(ledger: Ledger) -> str | None:
         return str(words)
     for (table,) in ledger.ask("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite%'"):
         for _, column, declared, needed, *_ in ledger.ask(f'PRAGMA table_info("{table}")'):
-            tests = [f"typeof({column}) NOT IN ('{declared.lower()}'{'' if needed else ', ' + repr('null')})"]
+            value = f'"{column}"'
+            wrong = [f"typeof({value}) <> '{declared.lower()}'"]
             if column in _MOMENTS:
-                tests.append(f"(date({column}) IS NULL OR length({column}) < 10)")
+                wrong += [f"date({value}) IS NULL", f"length({value}) < 10"]
             if (table, column) in _JSON:
-                tests.append(f"NOT json_valid({column})")
-            where = f'({tests[0]}) OR ("{column}" IS NOT NULL AND ({" OR ".join(tests)}))'
-            with contextlib.suppress(sqlite3.OperationalError):
-                if ledger.ask(f'SELECT 1 FROM "{table}" WHERE {where} LIMIT 1'):
-                    return f"{table}.{column}"
+                wrong.append(f"NOT json_valid({value})")
+            where = f"({' OR '.join(wrong)})" + ("" if needed else f" AND {value} IS NOT NULL")
+            if ledger.ask(f'SELECT 1 FROM "{table}" WHERE {where} LIMIT 1'):
+                return f"{table}.{column}"
     files = (file for run in ledger.runs() for file in (*run.read, *run.written))
     whole = all(isinstance(file, dict) and {"path", "size", "sha256"} <= file.keys() for file in files)
     return None if whole else "runs.written"

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import date
 from functools import cached_property
 from typing import Any
+from urllib.parse import quote
 
 import polars as pl
 
@@ -340,7 +341,7 @@ def _files(
                 row = rows.setdefault((at.file, at.line), own)
                 row |= {at.headings.get(c, c): text for c, (_, text) in one.columns.items()}
         columns = list(dict.fromkeys(c for row in rows.values() for c in row))
-        label = re.sub(r"[^\w-]+", "-", source)
+        label = re.sub(r"[/\\\\]", lambda sign: quote(sign[0], safe=""), source)
         yield _written(move, outputs, f"{name}.carry-back.{label}.csv", columns, list(rows.values()), RowWriter)
     cells = [
         {

@@ -38,7 +38,8 @@ def lend_sheets(
 ) -> DecisionLoan:
     """Write a workbook of decisions and note the loan. `make` gives the sheets and what is to be remembered of them, for the loan's name; a file that they are `about` is kept with the loan."""
     ledger = ledger_of(move)
-    with running(ledger, "lend", f"{list_name} {kind}", to=[to] if to is not None else []) as run:
+    named, read = ([one] if one is not None else [] for one in (to, about))
+    with running(ledger, "lend", f"{list_name} {kind}", to=named, inputs=read) as run:
         outputs, loan = run.outputs, f"{list_name}-{kind}-{run.id}"
         folder = move.folder / "loans"
         final = to or folder / f"{loan}.xlsx"

@@ -111,7 +111,8 @@ def lend(
     parts = _parts(records, subject.layout, choice, shown)
     if choice.by is not None and to is not None and to.suffix:
         raise LoanError(f"{to.name} is one file, and --by makes several.", place=Place(str(to)), hint="Name a folder.")
-    with running(ledger, "lend", subject.name, to=[to] if to is not None else []) as run:
+    named, read = [to] if to is not None else [], [subject.path, subject.layout.path]
+    with running(ledger, "lend", subject.name, to=named, inputs=read) as run:
         maker = _Maker(move, ledger, run.id, subject, choice, fields, ending, earlier)
         outputs = run.outputs
         source = digest_of(subject.path, shown)

@@ -13,11 +13,6 @@ from mudanza.core.values.digest import digest_of
 COMMAND = "records"
 
 
-def run_that_wrote(move: Move, path: Path) -> int | None:
-    """The run that has written a file as it is, byte by byte; None if there is none."""
-    return _run_of(path, _written(move))
-
-
 def no_own_files(move: Move, paths: Iterable[Path]) -> None:
     """Raise SourceError for a file that is one of them."""
     known = _written(move)

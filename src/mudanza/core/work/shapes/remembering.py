@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from mudanza.core.state.loans import Noted
     from mudanza.core.work.again.handing_over import HandedOver, TargetList
     from mudanza.core.work.keys import BookFacts, EnteredNow, FoundKeys
-    from mudanza.core.work.older_ledger import OlderLedger
+    from mudanza.core.work.ledger_copies import OlderLedger
     from mudanza.core.work.take_back import TakenBack
     from mudanza.core.work.trace import Trace, Traces
 
