@@ -93,7 +93,8 @@ def shoot(command: str, folder: Path, target: Path) -> None:
         "PATH": f"{MUDANZA.parent}:{os.environ['PATH']}",
     }
     environment.pop("NO_COLOR", None)
-    shown = f"printf '\\033[?25l$ %s\\n\\n' {shlex.quote(command)}; {command}; sleep 30"
+    done = folder.parent / f"{target.stem}.done"
+    shown = f"printf '\\033[?25l$ %s\\n\\n' {shlex.quote(command)}; {command}; printf '\\033[?25l'; touch {shlex.quote(str(done))}; sleep 90"
     terminal = subprocess.Popen(
         [
             "xterm",
@@ -119,7 +120,12 @@ def shoot(command: str, folder: Path, target: Path) -> None:
         cwd=folder,
         env=environment,
     )
-    time.sleep(5)
+    # machines differ, and are busy
+    for _ in range(400):
+        if done.exists():
+            break
+        time.sleep(0.2)
+    time.sleep(1)
     subprocess.run(["import", "-display", DISPLAY, "-window", "root", str(target)], check=True)
     # without the empty part of the screen
     subprocess.run(["mogrify", "-trim", "+repage", "-bordercolor", "white", "-border", "12", str(target)], check=True)

@@ -1,4 +1,5 @@
-"""Nothing is lost, leaked or overwritten: ledgers, files that others made, names, secrets, and what hostile files hold."""
+"""Nothing is lost, leaked or overwritten: ledgers, files that others made, names, secrets, and what hostile files
+hold."""
 
 from __future__ import annotations
 
@@ -536,7 +537,8 @@ def test_texts_get_an_apostrophe_and_lose_it_again(texts: list[str]) -> None:
 
 
 def test_nothing_that_people_open_runs(move: Path) -> None:
-    """Texts that a spreadsheet program would run are lent, shown and held back with an apostrophe, and come back as they were."""
+    """Texts that a spreadsheet program would run are lent, shown and held back with an apostrophe, and come back as
+    they were."""
     edit(move / "layouts/people.json", '"P[0-9]{3}"', '"P[0-9]{3}"')
     (move / "incoming/a.csv").write_text(
         "Id,Name,Born,Paid,Active,Kind,State\n1,=cmd|' /C'!A,,1,y,D,\n2,@SUM(A1),,1,y,Q,\n3,'=x,,1,y,D,\n4,-5,,1,y,D,\n"

@@ -1,4 +1,5 @@
-"""Commands that are killed, interrupted or refused the disk at their n-th write, flush, renaming or removal of a file."""
+"""Commands that are killed, interrupted or refused the disk at their n-th write, flush, renaming or removal of a
+file."""
 
 from __future__ import annotations
 
@@ -38,7 +39,8 @@ class Faulty:
 
 
 def run(move: Path, words: list[str], how: str = "none", at: int = 0) -> Faulty:
-    """Run a command in a move, with a fault at one of the times that it does something to its files (`preload.c`); 0 is none."""
+    """Run a command in a move, with a fault at one of the times that it does something to its files (`preload.c`); 0
+    is none."""
     warm, folder = _warm()
     counter = folder / "count"
     counter.write_bytes(bytes(8))

@@ -59,7 +59,8 @@ SEVERAL = ("check", "match")
 
 @dataclass(frozen=True)
 class State:
-    """What a move has come to: its files, identifiers, what the target holds, what was accepted, its loans, and how many runs are done."""
+    """What a move has come to: its files, identifiers, what the target holds, what was accepted, its loans, and how
+    many runs are done."""
 
     files: dict[str, bytes]
     keys: list[Any]
@@ -77,7 +78,8 @@ def visible(folder: Path) -> dict[str, bytes]:
 
 
 def state(folder: Path) -> State:
-    """The state of a move, once what was committed is finished. A loan is called by the number of its run, and a workbook knows when it was made."""
+    """The state of a move, once what was committed is finished. A loan is called by the number of its run, and a
+    workbook knows when it was made."""
     move = read_move(folder)
     ledger = ledger_of(move)
     settle(ledger)

@@ -1,4 +1,5 @@
-"""Kills, signals and faults at the n-th write: each time all of a command is done, or nothing of it, and what it says of that is so."""
+"""Kills, signals and faults at the n-th write: each time all of a command is done, or nothing of it, and what it says
+of that is so."""
 
 from __future__ import annotations
 

@@ -55,7 +55,8 @@ def _made(thing: Any, way: Callable[[str], str]) -> Any:
 
 
 class _Console(Console):
-    """Whatever is shown goes through here. What goes to standard output is data, and shown as it is; messages hold no credential."""
+    """Whatever is shown goes through here. What goes to standard output is data, and shown as it is; messages hold no
+    credential."""
 
     def print(self, *objects: Any, **how: Any) -> None:
         super().print(*(_made(one, message if self.stderr else harmless) for one in objects), **how)

@@ -95,7 +95,8 @@ def cli(ctx: click.Context, folder: Path | None, debug: bool) -> None:
             raise click.UsageError(f"-C {folder}: {error.strerror}.") from error
 
 
-#: an impatient user presses Ctrl-C again; so many times, and the command ends without tidying up, which the next one does
+#: an impatient user presses Ctrl-C again; so many times, and the command ends without tidying up, which the next one
+#: does
 _PATIENCE = 4
 
 
@@ -159,7 +160,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
             # the reader of our output went away, as `| head` does
             return 0
         click.echo(
-            f"error: standard output takes nothing more: {error.strerror}.\n  Before that: {_effects()}. Print to another place, and look with `mudanza ledger`.",
+            f"error: standard output takes nothing more: {error.strerror}.\n  Before that: {_effects()}. "
+            "Print to another place, and look with `mudanza ledger`.",
             err=True,
         )
         return 3

@@ -1,4 +1,5 @@
-"""What this process has done that stays, whatever comes after: known in one place, so that a message about it is true."""
+"""What this process has done that stays, whatever comes after: known in one place, so that a message about it is
+true."""
 
 from __future__ import annotations
 

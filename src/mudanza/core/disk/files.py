@@ -83,7 +83,8 @@ class StreamFile(OutFile):
 
 
 class PartFile(OutFile):
-    """A file written beside its place, for its owner alone, to be renamed when all is well. Its name says whose it is, and of what process."""
+    """A file written beside its place, for its owner alone, to be renamed when all is well. Its name says whose it is,
+    and of what process."""
 
     def __init__(self, final: Path, owner: str, mode: int | None) -> None:
         super().__init__(final)
@@ -137,9 +138,11 @@ def _disk_errors(path: Path) -> Iterator[None]:
 
 @dataclass
 class Outputs:
-    """The files that a command writes, and those that it removes. They are discarded together unless they were released or published.
+    """The files that a command writes, and those that it removes. They are discarded together unless they were
+    released or published.
 
-    With `keep` false nothing touches the disk. Files of a `project` have its permissions; of a `run`, they wait for the ledger. For files that a user named it says for what `command`,
+    With `keep` false nothing touches the disk. Files of a `project` have its permissions; of a `run`, they wait for
+    the ledger. For files that a user named it says for what `command`,
     whether they may `overwrite` others, and what they may never: what is `protected`.
     """
 
@@ -182,7 +185,8 @@ class Outputs:
         return self._noted(lambda: PartFile(final, owner, mode))
 
     def create_named(self, final: Path, *, private: bool = False) -> OutFile:
-        """Begin a file that a user named; if it is `private`, for its owner alone. Raises MoveError where it may not be written there (`named_outputs`)."""
+        """Begin a file that a user named; if it is `private`, for its owner alone. Raises MoveError where it may not
+        be written there (`named_outputs`)."""
         if not is_stream(final):
             may_be_written(final, self.command, self.project, overwrite=self.overwrite, protected=self.protected)
         file = self.create(final, private=private)
@@ -330,7 +334,8 @@ def uninterrupted() -> Iterator[None]:
 
 
 def sweep(folder: Path, owners: Iterable[str] | None = None, *, deep: bool = False) -> None:
-    """Take away parts in a folder (and, if `deep`, in those within it) that processes left behind which are no longer alive: those of some owners, or all."""
+    """Take away parts in a folder (and, if `deep`, in those within it) that processes left behind which are no longer
+    alive: those of some owners, or all."""
     begins = (".mudanza-",) if owners is None else tuple(f".mudanza-{owner}-" for owner in owners)
     with contextlib.suppress(OSError):
         for part in (folder.rglob if deep else folder.glob)(".mudanza-*.part"):

@@ -1,4 +1,5 @@
-"""One rule for every file that a user names to be written: never over what people or old programs made, over others only what the same command wrote, or if that is meant."""
+"""One rule for every file that a user names to be written: never over what people or old programs made, over others
+only what the same command wrote, or if that is meant."""
 
 from __future__ import annotations
 
@@ -18,9 +19,11 @@ _NOTED = "outputs.json"
 def may_be_written(
     path: Path, command: str, project: ProjectFiles | None, *, overwrite: bool = False, protected: Sequence[Path] = ()
 ) -> None:
-    """Raise MoveError where a file that a user named for a command may not be written, OutsideError where it is a folder.
+    """Raise MoveError where a file that a user named for a command may not be written, OutsideError where it is a
+    folder.
 
-    What is `protected`, as it is read, is never written over, nor what of a project belongs to people; other files that are there only if this command wrote them as they are, or to `overwrite` them is meant.
+    What is `protected`, as it is read, is never written over, nor what of a project belongs to people; other files
+    that are there only if this command wrote them as they are, or to `overwrite` them is meant.
     """
     place = Place(str(path))
     if path.is_dir():
@@ -28,7 +31,8 @@ def may_be_written(
     folder = project.of_people(path) if project is not None else None
     if folder is not None:
         raise MoveError(
-            f"{folder} is not a place for this file: what is there was made by people, by old programs or by the ledger.",
+            f"{folder} is not a place for this file: what is there was made by people, by old programs or by the "
+            "ledger.",
             place=place,
             hint="Name a file elsewhere, in out/ or in the project folder itself.",
         )

@@ -27,7 +27,8 @@ _OTHER_FILES = ("mudanza.toml", "steps.py", "answers.csv", "words.csv")
 
 @dataclass(frozen=True)
 class ProjectFiles:
-    """The files of a project: its folder, who may read what is written there (of `ACCESS`), for how many seconds another command is waited for, and
+    """The files of a project: its folder, who may read what is written there (of `ACCESS`), for how many seconds
+    another command is waited for, and
     whether files that a user names may `overwrite` others, but what is `protected`."""
 
     folder: Path
@@ -51,7 +52,8 @@ class ProjectFiles:
         return path.resolve().is_relative_to(self.folder.resolve())
 
     def of_people(self, path: Path) -> str | None:
-        """The folder (or the file) of people, of old programs or of the ledger that a path is, or lies in; None if it is none."""
+        """The folder (or the file) of people, of old programs or of the ledger that a path is, or lies in; None if it
+        is none."""
         if not self.contains(path):
             return None
         first, *rest = path.resolve().relative_to(self.folder.resolve()).parts or (".",)
@@ -65,7 +67,8 @@ class ProjectFiles:
         return ACCESS[self.access] if parts and parts[0] in _OWN else None
 
     def make_folder(self, folder: Path) -> None:
-        """Make a folder of the project, for those who may read what is in it. Raises OutsideError where it cannot be made."""
+        """Make a folder of the project, for those who may read what is in it. Raises OutsideError where it cannot be
+        made."""
         missing = []
         while not folder.exists():
             missing.append(folder)
@@ -80,7 +83,8 @@ class ProjectFiles:
             raise disk_error(error, folder) from error
 
     def allow(self) -> None:
-        """Give the folders of what holds people's records, and the ledger, the permissions that the settings say, as far as this user may."""
+        """Give the folders of what holds people's records, and the ledger, the permissions that the settings say, as
+        far as this user may."""
         for path in (*(self.folder / name for name in _OWN), self.own / "ledger.sqlite"):
             with suppress(OSError):
                 mode = _enterable(ACCESS[self.access]) if path.is_dir() else ACCESS[self.access]
@@ -89,7 +93,8 @@ class ProjectFiles:
 
     @contextmanager
     def lock(self) -> Iterator[None]:
-        """Hold the files of the project, for the moment in which they are read and written anew. Raises OutsideError where another command does not let go of them."""
+        """Hold the files of the project, for the moment in which they are read and written anew. Raises OutsideError
+        where another command does not let go of them."""
         from filelock import FileLock, Timeout
 
         self.make_folder(self.own)

@@ -23,7 +23,8 @@ _whole: set[str] = set()
 
 
 def keep_secret(*texts: str, in_pieces: bool = True) -> None:
-    """Never say a text from now on, nor a form of it that addresses, programs or JSON write; nor, `in_pieces`, what a driver makes of a part of it."""
+    """Never say a text from now on, nor a form of it that addresses, programs or JSON write; nor, `in_pieces`, what a
+    driver makes of a part of it."""
     if in_pieces:
         _whole.update(set(texts) - {""})
     if not set(texts) - {""} <= _secrets:
@@ -54,7 +55,8 @@ def without_pieces(words: str) -> str:
 
 
 def may_quote(file: str, text: str) -> bool:
-    """Whether an error in a file may quote a text of it; of settings that speak of addresses or credentials nothing is quoted."""
+    """Whether an error in a file may quote a text of it; of settings that speak of addresses or credentials nothing is
+    quoted."""
     return PurePath(file).name != "mudanza.toml" or not re.search(r"://|passw|pwd|secret|token|credential", text, re.I)
 
 

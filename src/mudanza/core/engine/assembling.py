@@ -190,7 +190,8 @@ class _Assembly:
         return replace(knowing(layout, around, early.stages, key), last=frozenset(last), named=named)
 
     def _before_identifiers(self, part: str) -> _Assembly:
-        """An assembly of its own stages, known by their `part`, in which identifiers are those that were given by earlier runs."""
+        """An assembly of its own stages, known by their `part`, in which identifiers are those that were given by
+        earlier runs."""
         steps = {
             **self.compiler.steps,
             "mint": replace(self.compiler.steps["mint"], work=known_identifier),

@@ -72,7 +72,8 @@ class Recipe:
     """What is done to rows: what is `known` of them is added, `keep` chooses them, then come `early` stages, then identifiers (`mints`, those of the key apart), then `late` stages.
 
     `fields` are in layout order; those of `key` (by their names) make the record's key, compared by `key_rule`.
-    `late_problems` can only be asked once identifiers are there. `own_steps` are the columns that steps of the move's own make, with their names.
+    `late_problems` can only be asked once identifiers are there. `own_steps` are the columns that steps of the move's
+    own make, with their names.
     """
 
     known: Knowing
@@ -147,7 +148,8 @@ class Recipe:
             ) from error
 
     def _failing_own_step(self, rows: pl.DataFrame, stages: list[Stage]) -> str | None:
-        """Which of the move's own steps makes the column that these rows cannot be given; None if it is none of them."""
+        """Which of the move's own steps makes the column that these rows cannot be given; None if it is none of
+        them."""
         for stage in stages:
             for column in stage.columns:
                 try:

@@ -138,7 +138,8 @@ def roots(stages: Sequence[Stage]) -> set[str]:
 
 @dataclass
 class Stages:
-    """Columns computed one after the other; those of one stage do not need each other. What they are of (`part`) keeps them apart from those of other stages in the same rows."""
+    """Columns computed one after the other; those of one stage do not need each other. What they are of (`part`) keeps
+    them apart from those of other stages in the same rows."""
 
     part: str = ""
     early: list[Stage] = field(default_factory=list)

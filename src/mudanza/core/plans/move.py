@@ -83,7 +83,8 @@ class Move:
         return self._named(name, "crosswalks", ".csv", "crosswalk")
 
     def new_path(self, folder: str, name: str, suffix: str) -> Path:
-        """Where something of a name stands, or is to stand, in a folder of its kind. Raises MoveError for what is no name."""
+        """Where something of a name stands, or is to stand, in a folder of its kind. Raises MoveError for what is no
+        name."""
         return self.folder / folder / f"{checked_name(name, folder.removesuffix('s'))}{suffix}"
 
     def _named(self, name: str, folder: str, suffix: str, kind: str) -> Path:

@@ -116,7 +116,8 @@ def encoder_of(encoding: str) -> codecs.IncrementalEncoder:
 
 
 class QuotedWriter(RowWriter):
-    """Writes texts that a spreadsheet program would run with an apostrophe in front, which it takes for the sign of a text: in all columns, or some. So are all files written that people open."""
+    """Writes texts that a spreadsheet program would run with an apostrophe in front, which it takes for the sign of a
+    text: in all columns, or some. So are all files written that people open."""
 
     def __init__(
         self, columns: Sequence[str], dialect: Dialect | None = None, texts: Sequence[str] | None = None
@@ -132,7 +133,8 @@ class QuotedWriter(RowWriter):
 
 
 def quoted(column: str) -> pl.Expr:
-    """Texts, with an apostrophe in front of those that a spreadsheet program would run; and of those that begin as these are written, so that `unquoted` gives back what was."""
+    """Texts, with an apostrophe in front of those that a spreadsheet program would run; and of those that begin as
+    these are written, so that `unquoted` gives back what was."""
     text = pl.col(column)
     return pl.when(_may_run(text)).then(pl.lit("'") + text).otherwise(text).alias(column)
 

@@ -70,7 +70,8 @@ class Database:
 
 
 def _taken_apart(address: str) -> URL:
-    """An address by our own rules: a password may have any sign, an @ among them. Raises ValueError for what is none."""
+    """An address by our own rules: a password may have any sign, an @ among them. Raises ValueError for what is
+    none."""
     from sqlalchemy import URL, make_url
     from sqlalchemy.exc import ArgumentError
 

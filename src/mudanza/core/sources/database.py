@@ -120,7 +120,8 @@ def engine_of(database: Database) -> sa.Engine:
 
 
 def _bounded(path: str) -> sqlite3.Connection:
-    """An SQLite file, opened so that nothing can be written. What it computes without an end is interrupted: a view may be anything."""
+    """An SQLite file, opened so that nothing can be written. What it computes without an end is interrupted: a view
+    may be anything."""
     connection = sqlite3.connect(f"file:{quoted(path)}?mode=ro", uri=True, check_same_thread=False)
     until = time.monotonic() + _SECONDS + Path(path).stat().st_size / _BYTES_A_SECOND
     connection.set_progress_handler(lambda: time.monotonic() > until, 1_000_000)
@@ -177,7 +178,10 @@ def _what_next(words: str) -> str:
     """What helps, by what a database said."""
     said = words.lower()
     if said == "interrupted":
-        return "Its views compute without an end, or far too much: name a table (--how table=NAME), or ask for the records as files."
+        return (
+            "Its views compute without an end, or far too much: name a table (--how table=NAME), "
+            "or ask for the records as files."
+        )
     if any(word in said for word in ("timeout", "time-out", "timed out", "max_statement_time", "canceling")):
         return "It took longer than the database allows: ask for more time there, or read less with a query."
     if any(word in said for word in ("terminat", "lost connection", "closed the connection", "gone away", "killed")):

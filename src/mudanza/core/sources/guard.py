@@ -47,7 +47,8 @@ def kind_of_archive(path: Path) -> str | None:
 
 
 def guard_columns(columns: int, path: Path, *, records: int = 0, size: int = 0) -> None:
-    """Raise SourceError for more columns than a table of records has, or for records in so many bytes that have hardly any in common."""
+    """Raise SourceError for more columns than a table of records has, or for records in so many bytes that have hardly
+    any in common."""
     if columns > MOST_COLUMNS:
         raise SourceError(
             f"the records have more than {MOST_COLUMNS:,} columns.",
@@ -63,7 +64,8 @@ def guard_columns(columns: int, path: Path, *, records: int = 0, size: int = 0) 
 
 
 def part_pieces(archive: zipfile.ZipFile, name: str) -> Iterator[bytes]:
-    """The bytes of a part of a zip archive as they really come, whatever it declares (APPNOTE.TXT, sections 4.3.7 and 4.4). Raises BadZipFile where it declares others."""
+    """The bytes of a part of a zip archive as they really come, whatever it declares (APPNOTE.TXT, sections 4.3.7 and
+    4.4). Raises BadZipFile where it declares others."""
     info = archive.getinfo(name)
     if info.flag_bits & 1 or info.compress_type == zipfile.ZIP_STORED or archive.filename is None:
         with archive.open(info) as body:

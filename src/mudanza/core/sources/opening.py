@@ -220,7 +220,8 @@ def _content(path: Path, options: ReadOptions) -> tuple[Path, str]:
         raise MoveError(
             "an address is not given here.",
             place=place,
-            hint="Describe the database in mudanza.toml ([databases.NAME]), with credentials from the environment, and name NAME:TABLE.",
+            hint="Describe the database in mudanza.toml ([databases.NAME]), with credentials from the environment, "
+            "and name NAME:TABLE.",
         )
     if path.is_symlink() and not path.exists():
         raise SourceError(f"this is {kind_of_path(path)}.", place=place, hint="Put the file itself there.")

@@ -80,7 +80,8 @@ def _is_odd(block: bytes, shape: Shape) -> bool:
 def cut_as_parsed(body: Body, rows: int, held: int, shape: Shape) -> Cut | None:
     """The body as so many records that were parsed of it, whose values have `held` bytes in all; None if that is not all that it has, each with all its values.
 
-    Each byte is of a value, or a delimiter, a quote or a line end. A value that is missing has no delimiter: that makes the sum too large, and nothing makes it
+    Each byte is of a value, or a delimiter, a quote or a line end. A value that is missing has no delimiter: that
+    makes the sum too large, and nothing makes it
     smaller.
     """
     data = np.frombuffer(body.text, np.uint8)

@@ -95,8 +95,9 @@ def _copy(body: IO[bytes] | gzip.GzipFile, target: Path, path: Path, packed: Cal
             while piece := body.read(_PIECE):
                 size += len(piece)
                 if size > _HARMLESS and size > MOST_RATIO * packed():
+                    most = max(_HARMLESS, MOST_RATIO * packed())
                     raise SourceError(
-                        f"the archive unpacks to more than {max(_HARMLESS, MOST_RATIO * packed()) >> 20} MiB from {packed() >> 10} KiB; "
+                        f"the archive unpacks to more than {most >> 20} MiB from {packed() >> 10} KiB; "
                         "that is no honest export.",
                         place=Place(str(path)),
                         hint="Ask where it comes from.",

@@ -1,4 +1,5 @@
-"""What lies beside the ledger and knows of runs: by that an older, a replaced or an incomplete ledger is noticed before it gives an identifier to somebody else."""
+"""What lies beside the ledger and knows of runs: by that an older, a replaced or an incomplete ledger is noticed
+before it gives an identifier to somebody else."""
 
 from __future__ import annotations
 
@@ -40,7 +41,8 @@ class Evidence:
 def ledger_of(move: Move, *, checked: bool = True) -> Ledger:
     """The ledger of a project. Nothing is made before something is written.
 
-    Raises LedgerError, unless it is not to be `checked`, where files of the project know of runs that it does not: identifiers would be given out a second time.
+    Raises LedgerError, unless it is not to be `checked`, where files of the project know of runs that it does not:
+    identifiers would be given out a second time.
     """
     ledger = Ledger(move.ledger_path, move.files)
     found = next(unknown_to(move, ledger), None) if checked else None
@@ -59,7 +61,8 @@ def ledger_of(move: Move, *, checked: bool = True) -> Ledger:
 
 
 def witness(ledger: Ledger, run: int) -> tuple[Path, str]:
-    """The file that a run leaves beside the ledger, and its text: the run, and the last number that each key book has given out."""
+    """The file that a run leaves beside the ledger, and its text: the run, and the last number that each key book has
+    given out."""
     return ledger.path.absolute().with_name(_WITNESS), json.dumps({"run": run, "given_out": given_out(ledger)}) + "\n"
 
 
@@ -96,7 +99,8 @@ def unknown_to(move: Move, ledger: Ledger) -> Iterator[Evidence]:
 
 
 def _told(move: Move) -> Iterator[tuple[Evidence, set[str]]]:
-    """What the last run left beside the ledger and the last build in out/, each with the digests of the files that it wrote."""
+    """What the last run left beside the ledger and the last build in out/, each with the digests of the files that it
+    wrote."""
     for path in (move.ledger_path.with_name(_WITNESS), move.out / "run.json"):
         try:
             raw = path.read_bytes()
@@ -158,7 +162,8 @@ def _incomplete(ledger: Ledger) -> Iterator[Evidence]:
 
 
 def accept_as_lost(ledger: Ledger, run: int, evidence: list[Evidence], given: Mapping[str, int]) -> dict[str, int]:
-    """Note that what the ledger does not know is lost, so that it is used as it is: numbers up to `given` are given out to nobody any more.
+    """Note that what the ledger does not know is lost, so that it is used as it is: numbers up to `given` are given
+    out to nobody any more.
 
     Gives the last number of each key book that is kept free. The ledger must be held by the run.
     """
@@ -177,6 +182,7 @@ def accept_as_lost(ledger: Ledger, run: int, evidence: list[Evidence], given: Ma
 
 
 def reserved_of(ledger: Ledger, book: str) -> tuple[int, int] | None:
-    """The last number of a key book that is given out to nobody, and how many numbers of each of its groups are not; None if there are none."""
+    """The last number of a key book that is given out to nobody, and how many numbers of each of its groups are not;
+    None if there are none."""
     rows = ledger.ask("SELECT last, per_group FROM reserved WHERE book = ?", book) if ledger.has("reserved") else []
     return (int(rows[0][0]), int(rows[0][1])) if rows else None

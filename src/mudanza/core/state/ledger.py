@@ -58,7 +58,8 @@ def now() -> str:
 
 
 class Ledger:
-    """The ledger of a project, which it lies in. Opening creates nothing; the file comes with the first run that writes."""
+    """The ledger of a project, which it lies in. Opening creates nothing; the file comes with the first run that
+    writes."""
 
     def __init__(self, path: Path, project: ProjectFiles | None = None) -> None:
         self._connection: sqlite3.Connection | None = None
@@ -208,7 +209,8 @@ class Ledger:
             self.db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
     def back_up(self, to: Path) -> None:
-        """Copy the ledger into a file, whole and as of one moment, whoever writes meanwhile (https://sqlite.org/backup.html)."""
+        """Copy the ledger into a file, whole and as of one moment, whoever writes meanwhile
+        (https://sqlite.org/backup.html)."""
         with self.errors(), contextlib.closing(sqlite3.connect(to)) as copy:
             self.db.backup(copy)
             # in one file, that needs no other beside it
@@ -234,7 +236,8 @@ class Ledger:
         return result
 
     def unended_runs(self, before: int | None = None) -> dict[int, bool]:
-        """The runs that did not end, as far as the ledger knows, and whether they are under way, as far as this machine can tell."""
+        """The runs that did not end, as far as the ledger knows, and whether they are under way, as far as this
+        machine can tell."""
         rows = self.ask(
             "SELECT id, process, machine, started FROM runs WHERE state = 'running' AND (? IS NULL OR id < ?)",
             *(before, before),
@@ -242,7 +245,8 @@ class Ledger:
         return {run: self._lives(run, *process) for run, *process in rows}
 
     def _lives(self, run: int, process: int | None, machine: str | None, started: str) -> bool:
-        """Whether the process of a run still runs: one of another machine may; a later one of the same number is another."""
+        """Whether the process of a run still runs: one of another machine may; a later one of the same number is
+        another."""
         try:
             at = datetime.fromisoformat(started).timestamp()
         except (TypeError, ValueError):

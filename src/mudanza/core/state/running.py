@@ -22,7 +22,8 @@ from mudanza.core.state.ledger import Ledger, now
 
 @dataclass(frozen=True)
 class Running:
-    """A run by its number, the ledger that it holds, and the files that it writes. Nothing of it is kept unless it is committed."""
+    """A run by its number, the ledger that it holds, and the files that it writes. Nothing of it is kept unless it is
+    committed."""
 
     id: int
     ledger: Ledger
@@ -88,9 +89,11 @@ def running(
     to: Sequence[Path] = (),
     inputs: Sequence[Path] = (),
 ) -> Iterator[Running]:
-    """Begin a run and hold the ledger for it; what killed runs left undone is done first. Nothing is kept unless it is committed.
+    """Begin a run and hold the ledger for it; what killed runs left undone is done first. Nothing is kept unless it is
+    committed.
 
-    `to` are the files that a user named for it, `inputs` those that it reads. Raises MoveError where one of the former may not be written, LedgerError where another run holds the ledger for too long.
+    `to` are the files that a user named for it, `inputs` those that it reads. Raises MoveError where one of the former
+    may not be written, LedgerError where another run holds the ledger for too long.
     """
     for path in to:
         if not path.is_dir() and not is_stream(path):
@@ -119,7 +122,8 @@ def running(
 
 
 def begin(ledger: Ledger, command: str, subject: str, as_of: str | None, folders: Sequence[str]) -> int:
-    """Note that a run begins, and into what folders outside of the project it will write, visible to others at once; gives its number."""
+    """Note that a run begins, and into what folders outside of the project it will write, visible to others at once;
+    gives its number."""
     with ledger.errors():
         ledger.project.allow()
         ledger.create()
@@ -180,7 +184,8 @@ def _rename_pending(ledger: Ledger) -> None:
 
 
 def foreign_files(ledger: Ledger) -> list[tuple[str, str]]:
-    """What a ledger says that runs are to write or remove, and no run of the project may: part and file, as it names them."""
+    """What a ledger says that runs are to write or remove, and no run of the project may: part and file, as it names
+    them."""
     rows = ledger.ask("SELECT part, final FROM pending")
     return [
         (part, final) for part, final in rows if not _may_be_placed(ledger, _found(ledger, part), _found(ledger, final))

@@ -17,7 +17,8 @@ class KeyBook:
     """A key book under way in one run: what earlier runs gave out, and what this one adds.
 
     `known` are the identifiers given before, in the order given (frames of `KEYS`), `last` the number of the last of them. `taken` are those that were ever given or entered, whoever has them
-    now, if not all came by number; `per_group` how many numbers of each group are kept free beside those that are known; `joined` old identifiers that share their new one with others, because they are of one record.
+    now, if not all came by number; `per_group` how many numbers of each group are kept free beside those that are
+    known; `joined` old identifiers that share their new one with others, because they are of one record.
     """
 
     def __init__(

@@ -58,7 +58,8 @@ def fix(
     sheet: str | None = None,
     tell: Tell = quietly,
 ) -> FixResult:
-    """Write into `out` a file anew in its layout's dialect and order, with what can be corrected without a doubt; what cannot stays as it is. The corrections are `listed`.
+    """Write into `out` a file anew in its layout's dialect and order, with what can be corrected without a doubt; what
+    cannot stays as it is. The corrections are `listed`.
 
     Columns that the layout does not know follow behind. Raises SourceError where a row is damaged, since it would be lost.
     """

@@ -24,7 +24,8 @@ _PIECE = 1 << 20
 def back_up(move: Move, to: Path) -> Digest:
     """Copy the ledger of a project into a file, whole and as of one moment; runs may be under way.
 
-    Raises LedgerError where there is none, or it is older than the project's files; MoveError where the file may not be written.
+    Raises LedgerError where there is none, or it is older than the project's files; MoveError where the file may not
+    be written.
     """
     ledger = ledger_of(move)
     if not ledger.exists():
@@ -46,7 +47,8 @@ def back_up(move: Move, to: Path) -> Digest:
 
 @dataclass(frozen=True)
 class OlderLedger:
-    """A ledger that is used as it is, noted by a `run`: what it does not know, the last number of each key book that is kept free, the loans that it does not know, and the lists that
+    """A ledger that is used as it is, noted by a `run`: what it does not know, the last number of each key book that
+    is kept free, the loans that it does not know, and the lists that
     have identifiers which it may not know."""
 
     run: int
@@ -57,7 +59,8 @@ class OlderLedger:
 
 
 def accept_older_ledger(move: Move) -> OlderLedger:
-    """Use the ledger as it is. Numbers that files of the project show, or that lost runs may have given out, are given to nobody again, nor are their runs' numbers.
+    """Use the ledger as it is. Numbers that files of the project show, or that lost runs may have given out, are given
+    to nobody again, nor are their runs' numbers.
 
     Raises LedgerError where the ledger knows all that the files tell.
     """
@@ -90,7 +93,8 @@ def _skip_runs(ledger: Ledger, last: int) -> None:
 
 
 def _given(move: Move, found: list[Evidence]) -> dict[str, int]:
-    """The last number of each key book that anything tells of: what runs left behind, and identifiers in files that were built or lent."""
+    """The last number of each key book that anything tells of: what runs left behind, and identifiers in files that
+    were built or lent."""
     given: dict[str, int] = {}
     for one in found:
         for book, last in one.given.items():

@@ -49,7 +49,8 @@ def write_draft(
     move: Move, plan: Plan, draft: Draft, again: Collection[str] = (), further: Callable[[], Mapping[Path, str]] = dict
 ) -> list[str]:
     """Add the draft's flows to the plan, and the crosswalks that they need; gives the paths that were written. The flows of fields that somebody
-    answered for take the place of those that stand there unsure (`again`); where there is none, it is taken out. `further` texts are written with them.
+    answered for take the place of those that stand there unsure (`again`); where there is none, it is taken out.
+    `further` texts are written with them.
 
     Raises PlanError where somebody else changed the plan since it was read."""
     document = tomlkit.parse(plan.text)

@@ -51,7 +51,8 @@ def write_answer(
 ) -> WrittenAnswer:
     """Write what meets a question. In a move the ledger remembers the file, so that it is never taken for an export.
 
-    Raises MoveError where it may not be written there (`named_outputs`), SourceError where the form cannot hold a value; then nothing is written.
+    Raises MoveError where it may not be written there (`named_outputs`), SourceError where the form cannot hold a
+    value; then nothing is written.
     """
     layout = _layout(chooser, to, forms_of(to))
     inputs = [path for path in chooser.viewed.paths if path.is_file()]
