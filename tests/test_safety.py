@@ -682,6 +682,18 @@ def test_a_hostile_file_is_refused_soon_and_with_the_reason(
     assert "fault" not in ended.err
 
 
+def test_long_words_and_wide_lines_are_looked_at_once(tmp_path: Path) -> None:
+    """A word without an end took its square in time, a wide line in a printed report all memory."""
+    (tmp_path / "word.csv").write_bytes(b"a,b\nS\xe1,1\n" + b"a" * 500_000 + b",2\n")
+    lines = [f"Client: {n};;;\n{n};Rex;x;{n},00\nTotal;;;{n},00\n" for n in range(300)]
+    report = "Date;Animal;Vet;Amount\n" + "".join(lines)
+    (tmp_path / "report.csv").write_text(report + ";" * 15_000 + "\n" + report, "utf-8")
+    for name in ("word.csv", "report.csv"):
+        began = time.monotonic()
+        assert program("survey", name, cwd=tmp_path).status in (0, 1)
+        assert time.monotonic() - began < 30, name
+
+
 def test_layouts_are_bounded_and_hold_characters(move: Path) -> None:
     (move / "layouts/people.json").write_text(layout_json([{"name": f"c{n}"} for n in range(20_001)]))
     assert "no table has more than 20,000" in program("build", cwd=move, status=2).err

@@ -7,6 +7,7 @@ import re
 from collections import Counter
 from dataclasses import dataclass, replace
 from functools import cache
+from itertools import islice
 
 import numpy as np
 import numpy.typing as npt
@@ -86,7 +87,9 @@ def _table(encoding: str) -> tuple[str | None, ...]:
 
 def _relevant(sample: bytes) -> bytes:
     """The pieces of a sample around bytes over 127, of which there may be few in a long text."""
-    return b" ".join(re.findall(rb"[A-Za-z\x80-\xff]*[\x80-\xff][A-Za-z\x80-\xff]*", sample[: 1 << 20])[:5000])
+    # each word once, however long it is
+    words = (match[0] for match in re.finditer(rb"[A-Za-z\x80-\xff]+", sample[: 1 << 20]))
+    return b" ".join(islice((word for word in words if not word.isascii()), 5000))
 
 
 def _worth(reading: _Reading) -> float:

@@ -31,6 +31,8 @@ from mudanza.core.values.row_columns import INNER, LINE
 _KIND, _FIRST, _COUNT, _ALL, _RUN = (f"{INNER}{name}" for name in ("kind", "first", "count", "all", "run"))
 _LOOK, _LOOK_LEAST, _LOOK_CELLS = 500, 100, 15_000
 _FIRST_LINES, _LAST_LINES = 5000, 200
+#: no paper is wider
+_MOST_VALUES = 500
 
 
 def open_file(path: Path, options: ReadOptions, known_as: Path) -> ReportFile:
@@ -39,6 +41,8 @@ def open_file(path: Path, options: ReadOptions, known_as: Path) -> ReportFile:
         book = Workbook(path, replace(options, heading=options.heading or 1), known_as)
         facts = book.facts
         grid = book.grid
+        if grid.width > _MOST_VALUES:
+            raise _too_wide(known_as)
         facts = replace(facts, above=0)
     else:
         grid, facts = _text_grid(path, options, known_as)
@@ -78,12 +82,20 @@ def recognises(path: Path, options: ReadOptions) -> bool:
         width = max((len(row) for row in rows), default=0)
         rows = [row + [""] * (width - len(row)) for row in rows]
         lines = list(range(1, len(rows) + 1))
-    if not rows or len(rows[0]) <= 2:
+    if not rows or not 2 < len(rows[0]) <= _MOST_VALUES:
         return False
     # a look at so many cells tells as much of a table that is wide
     most = max(_LOOK_LEAST, _LOOK_CELLS // len(rows[0]))
     shape = guess_shape(rows[:most], lines[:most], options)
     return shape is not None and shape.is_report
+
+
+def _too_wide(known_as: Path, line: int | None = None) -> SourceError:
+    return SourceError(
+        f"no line of a printed report has more than {_MOST_VALUES} values.",
+        place=Place(str(known_as), line),
+        hint="Read it as a table (without format), or say another delimiter.",
+    )
 
 
 def _text_grid(path: Path, options: ReadOptions, known_as: Path) -> tuple[pl.DataFrame, FileFacts]:
@@ -100,6 +112,8 @@ def _text_grid(path: Path, options: ReadOptions, known_as: Path) -> tuple[pl.Dat
     rows, lines, line = [], [], 1
     try:
         for row in reader:
+            if len(row) > _MOST_VALUES:
+                raise _too_wide(known_as, line)
             rows.append([cell if cell.strip() else None for cell in row])
             lines.append(line)
             line = reader.line_num + 1
