@@ -8,13 +8,14 @@ import signal
 import subprocess
 import sys
 import tempfile
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import pytest
-from hypothesis import settings
+from hypothesis import HealthCheck, Phase, settings
 
 # no test is about time: machines differ, and are busy
 settings.register_profile("untimed", deadline=None)
@@ -23,6 +24,22 @@ settings.load_profile("untimed")
 # what is started in the background has Ctrl-C ignored, and would hand that on to what the tests start
 if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:
     signal.signal(signal.SIGINT, signal.default_int_handler)
+
+Test = TypeVar("Test", bound=Callable[..., None])
+#: how many times as many stories `make soak` makes up
+TIMES = int(os.environ.get("MUDANZA_STORIES", "1"))
+
+
+def stories(count: int) -> Callable[[Test], Test]:
+    """A property that runs whole commands for each example: `count` of them here, ten times as many in `make soak`."""
+    few = settings(
+        max_examples=count * TIMES,
+        deadline=None,
+        phases=[Phase.explicit, Phase.reuse, Phase.generate],
+        suppress_health_check=[HealthCheck.function_scoped_fixture],
+    )
+    return lambda test: pytest.mark.stories(few(test))
+
 
 #: for tests that talk to servers, start an office suite, or kill what they started: they run one after the other
 alone = pytest.mark.xdist_group("alone")

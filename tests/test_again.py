@@ -11,10 +11,10 @@ from pathlib import Path
 import openpyxl
 import polars as pl
 import pytest
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import edit, layout_json, make_move, program
+from conftest import edit, layout_json, make_move, program, stories
 from mudanza.core.plans.move_settings import read_move
 from mudanza.core.state.evidence import ledger_of
 from mudanza.core.state.key_pages import open_book
@@ -167,12 +167,7 @@ class Model:
         return held
 
 
-@settings(
-    max_examples=60,
-    deadline=None,
-    phases=[Phase.explicit, Phase.reuse, Phase.generate],
-    suppress_health_check=[HealthCheck.function_scoped_fixture],
-)
+@stories(15)
 @given(leavers=_LEAVERS, steps=st.lists(_step, min_size=3, max_size=6))
 def test_a_target_that_takes_in_what_is_new_changed_and_gone_holds_what_the_list_says(
     tmp_path_factory: pytest.TempPathFactory, leavers: dict[str, str], steps: list

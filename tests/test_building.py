@@ -15,11 +15,11 @@ import time
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from stdnum import luhn
 
-from conftest import ROWS, alone, edit, installed, program
+from conftest import ROWS, alone, edit, installed, program, stories
 from mudanza.core.disk import files
 from mudanza.core.disk.files import StreamFile
 from mudanza.core.disk.processes import this_process
@@ -156,7 +156,7 @@ def test_a_correction_is_of_the_row_that_stood_there(move: Path) -> None:
     assert {"Eda", "Eva"} <= {row["Full name"] for row in table(move / "out/people.csv", ";")}
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@stories(10)
 @given(
     st.lists(
         st.tuples(

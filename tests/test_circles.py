@@ -6,10 +6,10 @@ import csv
 import shutil
 from pathlib import Path
 
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import edit, layout_json, program
+from conftest import edit, layout_json, program, stories
 from mudanza.core.plans.move_settings import read_move
 from mudanza.core.work.again.against import HANDED_OVER
 from mudanza.core.work.again.handing_over import hand_over
@@ -64,12 +64,7 @@ _names, _other = st.sampled_from(["a", "b", "c", "?"]), st.sampled_from(["", "0"
 _rows = st.lists(st.tuples(_names, _other), max_size=4)
 
 
-@settings(
-    max_examples=50,
-    deadline=None,
-    phases=[Phase.explicit, Phase.reuse, Phase.generate],
-    suppress_health_check=[HealthCheck.function_scoped_fixture],
-)
+@stories(15)
 @given(branches=_rows, people=_rows)
 def test_a_circle_is_imported_in_two_passes_as_a_plain_loop_would_have_it(
     tmp_path: Path, branches: list[Branch], people: list[Person]

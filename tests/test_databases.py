@@ -12,10 +12,10 @@ from pathlib import Path
 
 import pytest
 import sqlalchemy as sa
-from hypothesis import HealthCheck, example, given, settings
+from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import alone, edit, program
+from conftest import alone, edit, program, stories
 from mudanza.core.documents.errors import MudanzaError, OutsideError
 from mudanza.core.sources.address import Database
 from mudanza.core.sources.database import open_database, parts_of
@@ -108,7 +108,7 @@ _text = st.none() | st.text(
 ).filter(lambda t: t.strip(" ") == t)
 
 
-@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@stories(8)
 @given(rows=st.lists(st.tuples(_text, st.none() | st.decimals(-(10**9), 10**9, places=2)), max_size=25))
 @example(rows=[(None, Decimal("999975961.44")), (None, Decimal("-999999991.29"))])
 @example(

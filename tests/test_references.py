@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import edit, layout_json, program
+from conftest import edit, layout_json, program, stories
 from mudanza.core.plans.move_settings import read_move
 from mudanza.core.work.again.against import HANDED_OVER
 from mudanza.core.work.again.handing_over import hand_over
@@ -248,7 +248,7 @@ _meters = st.dictionaries(st.sampled_from("abc"), st.sampled_from("123"), max_si
 _sorts = st.fixed_dictionaries(dict.fromkeys(("gone", "held_back"), st.sampled_from(["", '"remove"'])))
 
 
-@settings(max_examples=25, deadline=None, phases=[Phase.explicit, Phase.generate], suppress_health_check=[HealthCheck.function_scoped_fixture])  # fmt: skip
+@stories(10)
 @given(steps=st.lists(st.tuples(_people, _meters), min_size=2, max_size=4), leavers=st.tuples(_sorts, _sorts))
 def test_every_child_in_the_target_has_its_parent_or_it_is_told(
     tmp_path_factory: pytest.TempPathFactory, steps: list, leavers: tuple[dict[str, str], dict[str, str]]

@@ -19,10 +19,10 @@ import openpyxl
 import polars as pl
 import pyarrow.parquet
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import PEOPLE_COLUMNS, alone, installed, layout_json, program
+from conftest import PEOPLE_COLUMNS, alone, installed, layout_json, program, stories
 from mudanza.core.documents.errors import LayoutError
 from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.layout import Layout
@@ -109,7 +109,7 @@ def as_rendered(layout: Layout, records: list[dict[str, Any]]) -> pl.DataFrame:
     return frame.filter(~pl.any_horizontal(stops)) if stops else frame
 
 
-@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@stories(8)
 @given(records=st.lists(_records, min_size=1, max_size=5))
 @pytest.mark.parametrize("form", FORMS)
 def test_what_is_written_is_read_back_the_same(tmp_path: Path, form: str, records: list[dict[str, Any]]) -> None:

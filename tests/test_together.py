@@ -9,10 +9,10 @@ from pathlib import Path
 from xml.etree import ElementTree
 
 import pytest
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import edit, layout_json, program
+from conftest import edit, layout_json, program, stories
 from mudanza.core.plans.move_settings import read_move
 from mudanza.core.work.build import build
 
@@ -77,12 +77,7 @@ _lines = st.lists(
 )
 
 
-@settings(
-    max_examples=60,
-    deadline=None,
-    phases=[Phase.explicit, Phase.reuse, Phase.generate],
-    suppress_health_check=[HealthCheck.function_scoped_fixture],
-)
+@stories(15)
 @given(bills=_bills, lines=_lines, goes=st.sampled_from(["each for itself", "all lines or none", "all or none"]), summed=st.booleans())  # fmt: skip
 def test_headers_and_lines_go_as_a_plain_loop_would_have_them(
     tmp_path: Path, bills: list[tuple[str, str]], lines: list[tuple[str, str]], goes: str, summed: bool
