@@ -12,18 +12,23 @@ $(BIN)/.run: pyproject.toml
 	$(BIN)/python -m pip install --quiet --editable .
 	touch $@
 
+# once, and not at each start, where PYTHONDONTWRITEBYTECODE is set
+$(BIN)/.compiled: $(BIN)/.run $(shell find src -name '*.py')
+	$(BIN)/python -m compileall -q src
+	touch $@
+
 $(BIN)/.test: $(BIN)/.run
 	$(BIN)/python -m pip install --quiet --editable '.[test]'
 	touch $@
 
-demo: $(BIN)/.run
+demo: $(BIN)/.compiled
 	$(BIN)/mudanza demo $(DEMO) --again
 
-test: $(BIN)/.test
+test: $(BIN)/.test $(BIN)/.compiled
 	$(BIN)/python -m pytest -n 2 --dist loadgroup --durations 10
 
 # kills, signals, full disks, several at once, damaged ledgers, hostile files; ten times as many made-up stories
-soak: $(BIN)/.test
+soak: $(BIN)/.test $(BIN)/.compiled
 	MUDANZA_STORIES=10 $(BIN)/python -m pytest -m 'soak or stories' -n 2 --dist loadgroup --durations 10
 
 lint: $(BIN)/.test
@@ -32,7 +37,7 @@ lint: $(BIN)/.test
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-bench: $(BIN)/.test
+bench: $(BIN)/.test $(BIN)/.compiled
 	$(BIN)/python -m pip install --quiet --editable '.[bench]'
 	$(BIN)/python bench/run.py
 
