@@ -124,6 +124,43 @@ def test_what_is_written_is_read_back_the_same(tmp_path: Path, form: str, record
     assert back.rows() == rows.rows()
 
 
+@pytest.mark.parametrize("form", FORMS)
+def test_what_is_planned_grows_with_the_fields_and_with_nothing_else(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, form: str
+) -> None:
+    """An expression that stands in another twice is planned twice: what is written for one record would cost seconds."""
+
+    def planned(count: int, deep: int) -> int:
+        kinds: list[Any] = ["decimal", "string", {"base": "date", "format": "d/M/yyyy"}, "double", "boolean"]
+        within = "".join(f"l{n}." for n in range(deep))
+        columns = [
+            {"name": f"f{n}" if n else "id", "titles": f"{within}f{n}", "datatype": kinds[n % 5]} for n in range(count)
+        ]
+        layout = layout_of(tmp_path, form, columns)
+        sink = sink_of(layout).writer(layout, [one.title for one in layout.fields])
+        size = 0
+
+        def counted(run: Any) -> Any:
+            def wrapped(frame: pl.DataFrame, *columns: Any, **more: Any) -> pl.DataFrame:
+                nonlocal size
+                given = [one for many in columns for one in ([many] if isinstance(many, pl.Expr) else [*many])]
+                size += sum(len(str(one)) for one in given)
+                return run(frame, given, **more)
+
+            return wrapped
+
+        with monkeypatch.context() as patch:
+            for name in ("select", "with_columns"):
+                patch.setattr(pl.DataFrame, name, counted(getattr(pl.DataFrame, name)))
+            sink.rows(pl.DataFrame({one.title: ["1.50"] for one in layout.fields}))
+        return size
+
+    few = planned(10, 1)
+    assert planned(40, 1) <= 4.5 * few
+    assert planned(10, 9) <= 4 * few
+    assert few < 50_000
+
+
 RECORDS: list[dict[str, Any]] = [
     {
         "id": Decimal(1), "code": "007", "sums.owed": Decimal("1234.5"), "sums.rate": Decimal("0.000000000001"), "born": date(1980, 1, 31),

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import partial
 
 import polars as pl
 
@@ -13,7 +14,7 @@ from mudanza.core.sinks.csv_text import byte_order_mark, encoder_of
 from mudanza.core.sinks.json_text import JsonWriter, quoted
 from mudanza.core.sinks.xml_text import XmlWriter
 
-HEADER = "header"
+HEADER_TEXT = "header"
 
 
 @dataclass(frozen=True)
@@ -41,11 +42,11 @@ class Envelope:
 
 @dataclass(frozen=True)
 class Composition:
-    """How such texts are made: that of a header (as `header`, of the columns of its list), those of its lines by what they stand under, what stands `between` two lines, the `whole`, of `header` and the joined
-    lines in columns of their headings (null where there are none), and what is around all wholes."""
+    """How such texts are made: those of headers, and those of lines by what they stand under, each of the records of its list; what stands `between` two lines; the `whole`, of the header in the column `HEADER_TEXT` and
+    the joined lines in columns of their headings (null where there are none); and what is around all wholes."""
 
-    header: pl.Expr
-    lines: Mapping[str, pl.Expr]
+    header: Callable[[pl.DataFrame], pl.Series]
+    lines: Mapping[str, Callable[[pl.DataFrame], pl.Series]]
     between: str
     whole: pl.Expr
     envelope: Envelope
@@ -64,15 +65,15 @@ def _titles(layout: Layout) -> list[str]:
 
 def _of_json(layout: Layout, lines: Mapping[str, Layout]) -> Composition:
     own = JsonWriter(layout, _titles(layout))
-    header = pl.col(HEADER)
+    header = pl.col(HEADER_TEXT)
     pieces = [header.str.head(-1)]
     for number, heading in enumerate(lines):
         comma = pl.lit(",") if number else pl.when(header == "{}").then(pl.lit("")).otherwise(pl.lit(","))
         pieces += [comma, pl.lit(f"{quoted(heading)}:["), pl.col(heading).fill_null(""), pl.lit("]")]
     in_list = layout.form.format == JSON
     return Composition(
-        own.record.alias(HEADER),
-        {heading: JsonWriter(one, _titles(one)).record for heading, one in lines.items()},
+        own.texts,
+        {heading: JsonWriter(one, _titles(one)).texts for heading, one in lines.items()},
         ",",
         pl.concat_str([*pieces, pl.lit("}")]),
         Envelope(
@@ -87,16 +88,13 @@ def _of_json(layout: Layout, lines: Mapping[str, Layout]) -> Composition:
 def _of_xml(layout: Layout, lines: Mapping[str, Layout]) -> Composition:
     own = XmlWriter(layout, _titles(layout))
     name = layout.form.records[-1]
-    header, close = pl.col(HEADER), f"</{name}>"
+    header, close = pl.col(HEADER_TEXT), f"</{name}>"
     bare = header.str.strip_suffix("/>") + pl.lit(">")
     opened = pl.when(header.str.ends_with(close)).then(header.str.strip_suffix(close)).otherwise(bare)
     inner = pl.concat_str([pl.col(heading).fill_null("") for heading in lines])
     return Composition(
-        own.record.fill_null(f"<{name}/>").alias(HEADER),
-        {
-            heading: XmlWriter(one, _titles(one), (heading,)).record.fill_null(f"<{heading}/>")
-            for heading, one in lines.items()
-        },
+        own.texts,
+        {heading: XmlWriter(one, _titles(one), (heading,)).texts for heading, one in lines.items()},
         "",
         pl.when(inner == "").then(header).otherwise(opened + inner + pl.lit(close)),
         Envelope(own.head().decode(), "\n", "\n", b"".join(own.tail()).decode()),
@@ -118,10 +116,10 @@ def _tagged(layout: Layout, lines: Mapping[str, Layout]) -> Composition:
         for kind, one in kinds.items()
     ]
     return Composition(
-        _line(tag, layout, layout).alias(HEADER),
-        {heading: _line(heading, one, layout) for heading, one in lines.items()},
+        partial(_lines, tag, layout, layout),
+        {heading: partial(_lines, heading, one, layout) for heading, one in lines.items()},
         dialect.line_end,
-        pl.concat_str([pl.col(HEADER), *further]),
+        pl.concat_str([pl.col(HEADER_TEXT), *further]),
         Envelope(
             "".join(f"{one}{dialect.line_end}" for one in marked),
             dialect.line_end,
@@ -133,8 +131,8 @@ def _tagged(layout: Layout, lines: Mapping[str, Layout]) -> Composition:
     )
 
 
-def _line(tag: str, layout: Layout, of: Layout) -> pl.Expr:
-    """A record as a line that begins with a tag, in the dialect of the header's layout."""
+def _lines(tag: str, layout: Layout, of: Layout, frame: pl.DataFrame) -> pl.Series:
+    """Records as lines that begin with a tag, in the dialect of the header's layout."""
     delimiter, quote = of.dialect.delimiter, of.dialect.quote
     cells = []
     for title in _titles(layout):
@@ -144,7 +142,7 @@ def _line(tag: str, layout: Layout, of: Layout) -> pl.Expr:
             within = pl.lit(quote) + text.str.replace_all(quote, quote * 2, literal=True) + pl.lit(quote)
             text = pl.when(odd).then(within).otherwise(text)
         cells.append(text)
-    return pl.concat_str([pl.lit(tag), *cells], separator=delimiter)
+    return frame.select(pl.concat_str([pl.lit(tag), *cells], separator=delimiter).alias(HEADER_TEXT))[HEADER_TEXT]
 
 
 def _quoted(title: str, layout: Layout) -> str:

@@ -20,6 +20,7 @@ from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, number_or
 from mudanza.core.sinks.reading import read_as
 from mudanza.core.sinks.tree import Branch, tree_of
 from mudanza.core.sources.reader import ReadOptions
+from mudanza.core.values.held import Held, Hold, at_once
 from mudanza.core.values.kinds import may_have_blanks
 
 _ESCAPED = {'"': '\\"', "\\": "\\\\", **{chr(n): json.dumps(chr(n))[1:-1] for n in (*range(32), 127)}}
@@ -46,10 +47,11 @@ class JsonWriter:
     def _in_list(self) -> bool:
         return self._form.format == JSON
 
-    @property
-    def record(self) -> pl.Expr:
-        """A record as text."""
-        return pl.concat_str(self._pieces(self._tree, plain=False), separator=",")
+    def texts(self, frame: pl.DataFrame) -> pl.Series:
+        """Each record of a frame as text."""
+        held = Held()
+        record = pl.concat_str(self._pieces(self._tree, held.hold, plain=False), separator=",")
+        return held.within(frame).select(record.alias("row"))["row"]
 
     def head(self) -> bytes:
         """What stands before all records."""
@@ -68,9 +70,10 @@ class JsonWriter:
             buffer.write(b",\n" if self._begun else b"\n")
             self._begun = True
         between = ",\n" if self._in_list else "\n"
-        pieces = self._pieces(self._tree, plain, _without_blanks(frame, self._fields.values()))
+        held = Held()
+        pieces = self._pieces(self._tree, held.hold, plain, _without_blanks(frame, self._fields.values()))
         # on a line texts in which no line ends, with the commas of the object between them
-        frame.select(piece.alias(str(number)) for number, piece in enumerate(pieces)).write_csv(
+        held.within(frame).select(piece.alias(str(number)) for number, piece in enumerate(pieces)).write_csv(
             buffer, include_header=False, separator=",", quote_style="never", line_terminator=between
         )
         return buffer.getbuffer()[: -len(between)] if self._in_list else buffer.getbuffer()
@@ -80,25 +83,25 @@ class JsonWriter:
         if self._in_list:
             yield (("\n" if self._begun else "") + "]" + "}" * len(self._form.records) + "\n").encode()
 
-    def _pieces(self, branch: Branch, plain: bool, filled: Set[str] = frozenset()) -> list[pl.Expr]:
+    def _pieces(self, branch: Branch, hold: Hold, plain: bool, filled: Set[str] = frozenset()) -> list[pl.Expr]:
         """What stands between the commas of an object, its braces at both ends. Blanks are null, or left out; an object that is blank altogether as well. `plain` says that all
         numbers stand as JSON writes them already, `filled` which headings have no blanks."""
         if self._form.blanks == "null":
-            *others, last = self._members(branch, plain, filled)
+            *others, last = self._members(branch, hold, plain, filled)
             first, *others = [*others, last + pl.lit("}")]
             return [pl.lit("{") + first, *others]
-        tokens = {name: self._token_of(one, plain) for name, one in branch.items()}
+        tokens = {name: self._token_of(one, hold, plain) for name, one in branch.items()}
         named = [pl.lit(f"{quoted(name)}:") + token for name, token in tokens.items()]
-        filled_in = pl.concat_list(named).list.drop_nulls()
+        filled_in = hold(pl.concat_list(named).list.drop_nulls())
         text = pl.lit("{") + filled_in.list.join(",") + pl.lit("}")
         return [text if branch is self._tree else pl.when(filled_in.list.len() > 0).then(text)]
 
-    def _token_of(self, one: Branch | str, plain: bool) -> pl.Expr:
+    def _token_of(self, one: Branch | str, hold: Hold, plain: bool) -> pl.Expr:
         if not isinstance(one, str):
-            return pl.concat_str(self._pieces(one, plain), separator=",")
-        return pl.col(one) if plain and one in self._numbers else _token(self._fields[one], pl.col(one))
+            return pl.concat_str(self._pieces(one, hold, plain), separator=",")
+        return pl.col(one) if plain and one in self._numbers else _token(self._fields[one], pl.col(one), hold)
 
-    def _members(self, branch: Branch, plain: bool, filled: Set[str]) -> Iterator[pl.Expr]:
+    def _members(self, branch: Branch, hold: Hold, plain: bool, filled: Set[str]) -> Iterator[pl.Expr]:
         """What stands in an object between its commas. Texts that follow each other are made JSON of at once, which takes a third of the time."""
         for are_texts, run in groupby(branch.items(), key=lambda item: self._is_text(item[1])):
             if are_texts:
@@ -106,7 +109,7 @@ class JsonWriter:
                 yield pl.struct(texts).struct.json_encode().str.strip_prefix("{").str.strip_suffix("}")
             else:
                 for name, one in run:
-                    yield pl.lit(f"{quoted(name)}:") + self._token_of(one, plain).fill_null("null")
+                    yield pl.lit(f"{quoted(name)}:") + self._token_of(one, hold, plain).fill_null("null")
 
     def _text_of(self, title: str, filled: Set[str]) -> pl.Expr:
         return pl.col(title) if title in filled else unless_blank(self._fields[title], pl.col(title))
@@ -130,24 +133,24 @@ def quoted(name: str) -> str:
     return json.dumps(name, ensure_ascii=False)
 
 
-def _token(field: Field, text: pl.Expr) -> pl.Expr:
+def _token(field: Field, text: pl.Expr, hold: Hold) -> pl.Expr:
     """A cell as JSON; null where it is blank."""
-    text = unless_blank(field, text)
+    text = hold(unless_blank(field, text))
     if field.separator is None:
-        return _one_token(field, text)
+        return _one_token(field, text, hold)
     tokens = each(field, text, lambda one: _one_token(field, one).fill_null("null")).list.join(",")
     return pl.lit("[") + tokens + pl.lit("]")
 
 
-def _one_token(field: Field, text: pl.Expr) -> pl.Expr:
+def _one_token(field: Field, text: pl.Expr, hold: Hold = at_once) -> pl.Expr:
     takes = field.type
     if isinstance(takes, NumberType):
         # most are written as JSON writes them; what costs more is asked of the others alone
-        plain = text.str.contains(_NUMBER)
-        other = pl.when(~plain).then(text)
-        return pl.when(plain).then(text).otherwise(number_or(takes, other, _quoted(other)))
+        plain = hold(text.str.contains(_NUMBER))
+        other = hold(pl.when(~plain).then(text))
+        return pl.when(plain).then(text).otherwise(number_or(takes, other, _quoted(other), hold))
     if isinstance(takes, YesNoType):
-        value = takes.read(text)
+        value = hold(takes.read(text))
         return pl.when(value.is_null()).then(_quoted(text)).otherwise(value.cast(pl.String))
     return _quoted(text)
 

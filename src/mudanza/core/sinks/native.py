@@ -10,6 +10,7 @@ from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.layout import Field
 from mudanza.core.layouts.rules import any_part, blank_in_file, parts_of
 from mudanza.core.layouts.types import DateType, NumberType, YesNoType
+from mudanza.core.values.held import Hold, at_once
 from mudanza.core.values.kinds import DECIMAL
 
 #: stands between several texts while a reader hands them on in one column
@@ -22,15 +23,16 @@ def unless_blank(field: Field, text: pl.Expr) -> pl.Expr:
     return pl.when(~blank_in_file(field, text)).then(text)
 
 
-def number_or(takes: NumberType, text: pl.Expr, otherwise: pl.Expr) -> pl.Expr:
+def number_or(takes: NumberType, text: pl.Expr, otherwise: pl.Expr, hold: Hold = at_once) -> pl.Expr:
     """The digits of a number with a point, as JSON and XML Schema write it; something else where the text is none."""
-    return pl.when(takes.fits(text)).then(takes.same(text)).otherwise(otherwise)
+    return pl.when(takes.fits(text)).then(takes.same(text, hold)).otherwise(otherwise)
 
 
 def each(field: Field, text: pl.Expr, made: Callable[[pl.Expr], pl.Expr]) -> pl.Expr:
     """What is made of each of several values in a cell, as a list."""
     one = pl.element()
-    return parts_of(field, text).list.eval(made(pl.when(~blank_in_file(field, one)).then(one)))
+    filled = parts_of(field, text).list.eval(pl.when(~blank_in_file(field, one)).then(one))
+    return filled.list.eval(made(one))
 
 
 def as_layout_writes(field: Field, text: pl.Expr) -> pl.Expr:

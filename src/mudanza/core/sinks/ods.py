@@ -19,11 +19,20 @@ from mudanza.core.sinks import sheet_cells
 from mudanza.core.sinks.markup import escaped, escaped_alone
 from mudanza.core.sinks.native import as_layout_writes, unwritable
 from mudanza.core.sinks.reading import read_as
-from mudanza.core.sinks.sheet_cells import MOST_ROWS, choices_of, number_format, sheet_cell, sheet_name, width_of
+from mudanza.core.sinks.sheet_cells import (
+    MOST_ROWS,
+    SheetCell,
+    choices_of,
+    number_format,
+    sheet_cell,
+    sheet_name,
+    width_of,
+)
 from mudanza.core.sinks.sheet_columns import too_many
 from mudanza.core.sinks.spool import new_spool, pieces_of_spool
 from mudanza.core.sources.cells import column_letters
 from mudanza.core.sources.reader import ReadOptions
+from mudanza.core.values.held import Held, Hold
 from mudanza.core.values.kinds import Kind
 
 _TYPE = "application/vnd.oasis.opendocument.spreadsheet"
@@ -93,9 +102,9 @@ class OdsWriter:
         # packed at the end, in pieces that do not depend on how the records came
         self._content = new_spool()
         self._content.write(self._before().encode())
-        self._line = pl.concat_str(
-            [pl.lit("<table:table-row>"), *map(_cell, self._fields, range(len(titles))), pl.lit("</table:table-row>\n")]
-        )
+        self._held = Held()
+        cells = [_cell(one, number, self._held.hold) for number, one in enumerate(self._fields)]
+        self._line = pl.concat_str([pl.lit("<table:table-row>"), *cells, pl.lit("</table:table-row>\n")])
         self._row = int(self._headed)
 
     def head(self) -> bytes:
@@ -107,7 +116,8 @@ class OdsWriter:
         if self._row + frame.height > MOST_ROWS:
             raise too_many(self._name)
         if frame.height:
-            self._content.write(frame.select(self._line.alias("row"))["row"].str.join("").item().encode())
+            rows = self._held.within(frame).select(self._line.alias("row"))["row"]
+            self._content.write(rows.str.join("").item().encode())
         self._row += frame.height
         return b""
 
@@ -226,28 +236,29 @@ def _choices(number: int, words: Sequence[str]) -> str:
     return f'<table:content-validation table:name="v{number}" table:condition="{condition}" table:allow-empty-cell="true" table:display-list="unsorted"/>'
 
 
-def _cell(field: Field, number: int) -> pl.Expr:
+def _cell(field: Field, number: int, hold: Hold) -> pl.Expr:
     """A cell as markup, with its style and what may be typed into it."""
-    cell = sheet_cell(field)
+    cell = sheet_cell(field, hold)
     chosen = f' table:content-validation-name="v{number}"' if choices_of(field) else ""
     start = f'<table:table-cell table:style-name="ce{number}"{chosen}'
-    paragraphs = _paragraphs(cell.text)
+    paragraphs = hold(_paragraphs(cell.text))
     text = pl.lit(f'{start} office:value-type="string">') + paragraphs + pl.lit("</table:table-cell>")
-    made = text if cell.number is None else pl.coalesce(_held(field, cell.number, start, paragraphs), text)
+    made = text if cell.number is None else pl.coalesce(_valued(field, cell, start, paragraphs), text)
     return made.fill_null(f"{start}/>")
 
 
-def _held(field: Field, number: pl.Expr, start: str, paragraphs: pl.Expr) -> pl.Expr:
+def _valued(field: Field, cell: SheetCell, start: str, paragraphs: pl.Expr) -> pl.Expr:
     """A cell that holds a number or a moment; null where there is none."""
-    text = pl.col(field.title)
+    if cell.number is None or cell.value is None:
+        return pl.lit(None, dtype=pl.String)
     if field.kind is Kind.NUMBER:
         share = number_format(field).endswith("%")
-        kind, attribute, value = "percentage" if share else "float", "value", field.type.same(text)
+        kind, attribute, value = "percentage" if share else "float", "value", cell.value
     else:
         iso = "%Y-%m-%d" if field.kind is Kind.DATE else "%Y-%m-%dT%H:%M:%S"
-        kind, attribute, value = "date", "date-value", field.type.read(text).dt.strftime(iso)
+        kind, attribute, value = "date", "date-value", cell.value.dt.strftime(iso)
     held = pl.lit(f'{start} office:value-type="{kind}" office:{attribute}="') + value + pl.lit('">') + paragraphs
-    return pl.when(number.is_not_null()).then(held + pl.lit("</table:table-cell>"))
+    return pl.when(cell.number.is_not_null()).then(held + pl.lit("</table:table-cell>"))
 
 
 def _paragraphs(text: pl.Expr) -> pl.Expr:

@@ -15,6 +15,7 @@ from mudanza.core.layouts.types import DateType, NumberType, TextType, YesNoType
 from mudanza.core.layouts.types.number import BINARY
 from mudanza.core.sinks.markup import FORBIDDEN
 from mudanza.core.sinks.native import unless_blank
+from mudanza.core.values.held import Hold
 from mudanza.core.values.kinds import Kind
 
 MOST_ROWS = 1_048_576
@@ -31,29 +32,31 @@ _LONGEST_LIST = 255
 
 @dataclass(frozen=True)
 class SheetCell:
-    """A cell as two expressions: the number that it holds (null where it is text), and its text (null where it is blank). A moment is a number of `PER_DAY` parts of a day."""
+    """A cell as expressions: the number that it holds (null where it is text), its text (null where it is blank), and its value (plain digits, or a moment) where the
+    field has a kind. A moment is a number of `PER_DAY` parts of a day."""
 
     number: pl.Expr | None
     text: pl.Expr
+    value: pl.Expr | None = None
 
 
-def sheet_cell(field: Field) -> SheetCell:
-    """The cell of a field, of the text in the column of its heading."""
-    text = unless_blank(field, pl.col(field.title))
+def sheet_cell(field: Field, hold: Hold) -> SheetCell:
+    """The cell of a field, of the text in the column of its heading; what is used several times is held."""
+    text = hold(unless_blank(field, pl.col(field.title)))
     takes = field.type
     if field.separator is not None:
         return SheetCell(None, text)
     if isinstance(takes, NumberType):
-        digits = takes.same(text)
-        value = digits.cast(pl.Float64, strict=False)
+        digits = hold(takes.same(text, hold))
+        value = hold(digits.cast(pl.Float64, strict=False))
         few = digits.str.replace_all(r"^-?0*\.?0*|\.", "").str.len_bytes() <= _EXACT_DIGITS
         exact = value.is_finite() & ((value == 0) | (value.abs() >= _LEAST)) & (few | pl.lit(takes.base in BINARY))
-        return SheetCell(pl.when(exact & takes.fits(text)).then(value), text)
+        return SheetCell(pl.when(exact & takes.fits(text)).then(value), text, digits)
     if isinstance(takes, DateType):
-        moment = takes.read(text)
-        since = (moment.cast(pl.Datetime("us")) - pl.lit(_DAY_ZERO)).dt.total_microseconds()
+        moment = hold(takes.read(text))
+        since = hold((moment.cast(pl.Datetime("us")) - pl.lit(_DAY_ZERO)).dt.total_microseconds())
         kept = (moment >= pl.lit(FIRST_DAY)) & (since % _SECOND == 0) & (takes.render(moment) == text)
-        return SheetCell(pl.when(kept).then(since), text)
+        return SheetCell(pl.when(kept).then(since), text, moment)
     return SheetCell(None, text)
 
 

@@ -9,6 +9,7 @@ import polars as pl
 from mudanza.core.documents.errors import MudanzaError
 from mudanza.core.layouts.layout import Field
 from mudanza.core.sinks.sheet_cells import MOST_ROWS, PER_DAY, sheet_cell
+from mudanza.core.values.held import Held, Hold
 
 #: numbers and moments as spreadsheets hold them, texts, and nothing
 Values = list[float | str | None]
@@ -19,11 +20,12 @@ class SheetColumns:
 
     def __init__(self, fields: Sequence[Field]) -> None:
         self._count = len(fields)
-        self._cells = [expr for number, one in enumerate(fields) for expr in _named(number, one)]
+        self._held = Held()
+        self._cells = [expr for number, one in enumerate(fields) for expr in _named(number, one, self._held.hold)]
 
     def of(self, frame: pl.DataFrame) -> list[Values]:
         """The cells of each field, of the texts in a frame."""
-        made = frame.select(self._cells)
+        made = self._held.within(frame).select(self._cells)
         columns: list[Values] = []
         for n in range(self._count):
             texts = made[f"t{n}"].to_list()
@@ -39,8 +41,8 @@ def _numbers(held: pl.Series) -> list[float | None]:
     return [None if part is None else part / PER_DAY for part in held] if held.dtype == pl.Int64 else held.to_list()
 
 
-def _named(number: int, field: Field) -> Iterator[pl.Expr]:
-    cell = sheet_cell(field)
+def _named(number: int, field: Field, hold: Hold) -> Iterator[pl.Expr]:
+    cell = sheet_cell(field, hold)
     yield cell.text.alias(f"t{number}")
     if cell.number is not None:
         yield cell.number.alias(f"n{number}")

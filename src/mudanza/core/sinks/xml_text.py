@@ -19,6 +19,7 @@ from mudanza.core.sinks.native import BETWEEN, as_layout_writes, each, number_or
 from mudanza.core.sinks.reading import has_no_records, no_records, read_as
 from mudanza.core.sinks.tree import Branch, tree_of
 from mudanza.core.sources.reader import ReadOptions
+from mudanza.core.values.held import Held, Hold, at_once
 
 #: asks readers to leave spaces as they are (XML 1.0, section 2.10)
 _PRESERVE = ' xml:space="preserve"'
@@ -32,8 +33,8 @@ class XmlWriter:
         self._path = path or layout.form.records
         self._fields = {one.title: one for one in layout.fields}
         self._tree = tree_of({title: layout.way_to(self._fields[title]) for title in titles})
-        #: a record as text, null where it has nothing in it
-        self.record = self._element(self._path[-1], self._tree)
+        self._held = Held()
+        self._record = self._element(self._path[-1], self._tree)
 
     def head(self) -> bytes:
         """What stands before all records."""
@@ -45,9 +46,12 @@ class XmlWriter:
         """The records of a frame, one on a line."""
         if not frame.height:
             return b""
+        return bytes((self.texts(frame).str.join("\n").item() + "\n").encode())
+
+    def texts(self, frame: pl.DataFrame) -> pl.Series:
+        """Each record of a frame as text."""
         empty = f"<{self._path[-1]}/>"
-        lines = frame.select(self.record.fill_null(empty).alias("row"))["row"]
-        return bytes((lines.str.join("\n").item() + "\n").encode())
+        return self._held.within(frame).select(self._record.fill_null(empty).alias("row"))["row"]
 
     def tail(self) -> Iterator[bytes]:
         """What stands behind all records."""
@@ -60,36 +64,36 @@ class XmlWriter:
             if isinstance(one, Mapping):
                 inner.append(self._element(within, one))
             elif self._fields[one].form.attribute:
-                attributes.append(_attribute(within, self._fields[one]))
+                attributes.append(_attribute(within, self._fields[one], self._held.hold))
             else:
-                inner.append(_elements(within, self._fields[one]))
-        said, content = (pl.concat_str(parts, ignore_nulls=True) for parts in (attributes, inner))
+                inner.append(_elements(within, self._fields[one], self._held.hold))
+        said, content = (self._held.hold(pl.concat_str(parts, ignore_nulls=True)) for parts in (attributes, inner))
         open_tag = pl.lit(f"<{name}") + said
         whole = open_tag + pl.lit(">") + content + pl.lit(f"</{name}>")
         bare = pl.when(said != "").then(open_tag + pl.lit("/>"))
         return pl.when(content != "").then(whole).otherwise(bare)
 
 
-def _text(field: Field, text: pl.Expr) -> pl.Expr:
+def _text(field: Field, text: pl.Expr, hold: Hold) -> pl.Expr:
     takes = field.type
-    return number_or(takes, text, text) if isinstance(takes, NumberType) else text
+    return hold(number_or(takes, text, text, hold)) if isinstance(takes, NumberType) else text
 
 
-def _attribute(name: str, field: Field) -> pl.Expr:
-    text = unless_blank(field, pl.col(field.title))
-    return pl.lit(f' {name}="') + escaped_attribute(_text(field, text)) + pl.lit('"')
+def _attribute(name: str, field: Field, hold: Hold) -> pl.Expr:
+    text = hold(unless_blank(field, pl.col(field.title)))
+    return pl.lit(f' {name}="') + escaped_attribute(_text(field, text, hold)) + pl.lit('"')
 
 
-def _elements(name: str, field: Field) -> pl.Expr:
-    text = unless_blank(field, pl.col(field.title))
+def _elements(name: str, field: Field, hold: Hold) -> pl.Expr:
+    text = hold(unless_blank(field, pl.col(field.title)))
     if field.separator is None:
-        return _one_element(name, field, text)
+        return _one_element(name, field, text, hold)
     blank = pl.lit(f"<{name}/>")
     return each(field, text, lambda one: _one_element(name, field, one).fill_null(blank)).list.join("")
 
 
-def _one_element(name: str, field: Field, text: pl.Expr) -> pl.Expr:
-    text = _text(field, text)
+def _one_element(name: str, field: Field, text: pl.Expr, hold: Hold = at_once) -> pl.Expr:
+    text = _text(field, text, hold)
     said = pl.when(text.str.contains(_SPACED)).then(pl.lit(_PRESERVE)).otherwise(pl.lit(""))
     return pl.lit(f"<{name}") + said + pl.lit(">") + escaped(text) + pl.lit(f"</{name}>")
 

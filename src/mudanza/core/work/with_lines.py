@@ -12,7 +12,7 @@ import polars as pl
 from mudanza.core.disk.files import OutFile, Outputs
 from mudanza.core.documents.errors import MoveError, Place
 from mudanza.core.plans.plan import Plan
-from mudanza.core.sinks.composed import Composition, composition_of
+from mudanza.core.sinks.composed import HEADER_TEXT, Composition, composition_of
 from mudanza.core.work.references import Target, referred_ids, targets_of
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
@@ -62,11 +62,11 @@ def write_with_lines(
     layout = plan.layout
     made_of = composition_of(layout, {one.heading: one.plan.layout for one, _ in lines})
     numbered = records.with_row_index(HEADER)
-    texts = numbered.select(HEADER, made_of.header)
+    texts = numbered.select(HEADER, made_of.header(records).alias(HEADER_TEXT))
     counts = np.ones(records.height, np.int64)
     for one, rows in lines:
         placed = _placed(one, numbered, rows)
-        each = placed.select(HEADER, made_of.lines[one.heading].alias(one.heading))
+        each = placed.select(HEADER, made_of.lines[one.heading](placed).alias(one.heading))
         grouped = each.group_by(HEADER, maintain_order=True).agg(
             pl.col(one.heading).str.join(made_of.between), pl.len().alias("count")
         )

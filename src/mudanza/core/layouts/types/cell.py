@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from mudanza.core.findings.problem import Problem
+from mudanza.core.values.held import Hold, at_once
 
 #: what XML Schema calls whitespace; other spaces are characters like any
 SPACES = " \t\r\n"
@@ -43,9 +44,9 @@ def collapsed(text: pl.Expr) -> pl.Expr:
     return text.str.strip_chars(SPACES).str.replace_all(r"[ \t\r\n]+", " ")
 
 
-def read_bare(text: pl.Expr, read: Callable[[pl.Expr], pl.Expr]) -> pl.Expr:
+def read_bare(text: pl.Expr, read: Callable[[pl.Expr], pl.Expr], hold: Hold = at_once) -> pl.Expr:
     """What is read from a text without the spaces at its ends. Few have any, and to look for them costs a third of the reading: those that were read with them are not looked at."""
-    value = read(text)
+    value = hold(read(text))
     return pl.coalesce(value, read(pl.when(value.is_null()).then(text).str.strip_chars(SPACES)))
 
 

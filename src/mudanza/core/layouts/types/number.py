@@ -11,6 +11,7 @@ import polars as pl
 from mudanza.core.findings.problem import Problem
 from mudanza.core.layouts.types.bounds import Bounds
 from mudanza.core.layouts.types.cell import Cell, collapsed, read_bare
+from mudanza.core.values.held import Hold, at_once
 from mudanza.core.values.kinds import DECIMAL, Kind, plain_text, trim_zeros
 from mudanza.core.values.number_format import NumberFormat
 
@@ -39,9 +40,9 @@ class NumberType:
         """A cell without the spaces that do not count."""
         return collapsed(text)
 
-    def read(self, text: pl.Expr) -> pl.Expr:
+    def read(self, text: pl.Expr, hold: Hold = at_once) -> pl.Expr:
         """A cell as a number; null where it is none in the format, or one that cannot be held exactly."""
-        return read_bare(text, self.format.read)
+        return read_bare(text, self.format.read, hold)
 
     def read_sheet(self, text: pl.Expr) -> pl.Expr:
         """A sheet's cell as a number: in the format, or as the spreadsheet itself holds it."""
@@ -64,22 +65,23 @@ class NumberType:
             return value
         return pl.coalesce(text.replace_strict(_SPECIAL, default=None, return_dtype=pl.Float64), value)
 
-    def same(self, text: pl.Expr) -> pl.Expr:
+    def same(self, text: pl.Expr, hold: Hold = at_once) -> pl.Expr:
         """The same text for the same value."""
         if self.base in BINARY:
-            fitting = pl.when(self.fits(text)).then(text)
+            fitting = hold(pl.when(self.fits(text)).then(text))
             return pl.coalesce(self._binary(fitting).cast(pl.String), text)
         # nearly all are written in the one way already
-        alike = text.str.contains(_INTEGER if self.format.decimal != "." or self.format.groups else _CANONICAL)
         if self.format.affixes.zeros:
-            alike = pl.lit(False)
-        return pl.when(alike).then(text).otherwise(self._same(pl.when(~alike).then(text)))
+            return self._same(text, hold)
+        alike = hold(text.str.contains(_INTEGER if self.format.decimal != "." or self.format.groups else _CANONICAL))
+        return pl.when(alike).then(text).otherwise(self._same(hold(pl.when(~alike).then(text)), hold))
 
-    def _same(self, text: pl.Expr) -> pl.Expr:
-        held = trim_zeros(self.read(text).cast(pl.String))
+    def _same(self, text: pl.Expr, hold: Hold) -> pl.Expr:
+        held = hold(trim_zeros(self.read(text, hold).cast(pl.String)))
         # the few that have more digits than can be held
-        rest = pl.when(held.is_null()).then(text)
+        rest = hold(pl.when(held.is_null()).then(text))
         plain = self.format.plain(self.normal(rest)).str.replace(r"^\+", "").str.replace(r"^(-?)0*([0-9])", "${1}${2}")
+        plain = hold(plain)
         ended = pl.when(plain.str.contains(".", literal=True)).then(trim_zeros(plain)).otherwise(plain)
         return pl.coalesce(held.replace("-0", "0"), pl.when(self.fits(rest)).then(ended), text)
 
