@@ -46,7 +46,8 @@ static int of_descriptor(int fd) {
     if (n < 0)
         return 0;
     path[n] = 0;
-    return below(path);
+    /* pipes and what wakes threads have no path; if they failed, the process would wait for ever */
+    return path[0] == '/' && below(path);
 }
 
 /* Whether this call is to fail. `fd`, `n` and `to` (-1: where it stands) are of a write, of which half can be done. */
