@@ -143,7 +143,9 @@ def test_what_is_planned_grows_with_the_fields_and_with_nothing_else(
         def counted(run: Any) -> Any:
             def wrapped(frame: pl.DataFrame, *columns: Any, **more: Any) -> pl.DataFrame:
                 nonlocal size
-                given = [one for many in columns for one in ([many] if isinstance(many, pl.Expr) else [*many])]
+                given = [
+                    one for many in columns for one in ([many] if isinstance(many, pl.Expr | pl.Series) else [*many])
+                ]
                 size += sum(len(str(one)) for one in given)
                 return run(frame, given, **more)
 
