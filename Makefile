@@ -29,7 +29,8 @@ test: $(BIN)/.test $(BIN)/.compiled
 
 # kills, signals, full disks, several at once, damaged ledgers, hostile files; ten times as many made-up stories
 soak: $(BIN)/.test $(BIN)/.compiled
-	MUDANZA_STORIES=10 $(BIN)/python -m pytest -m 'soak or stories' -n 2 --dist loadgroup --durations 10
+	$(BIN)/python -m pytest -m soak --durations 10
+	MUDANZA_STORIES=10 $(BIN)/python -m pytest -m stories -n 2 --dist loadgroup --durations 10
 
 lint: $(BIN)/.test
 	$(BIN)/ruff check src tests bench docs

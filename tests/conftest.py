@@ -31,7 +31,7 @@ TIMES = int(os.environ.get("MUDANZA_STORIES", "1"))
 
 
 def stories(count: int) -> Callable[[Test], Test]:
-    """A property that runs whole commands for each example: `count` of them here, ten times as many in `make soak`."""
+    """A property that takes long for each example: `count` of them here, ten times as many in `make soak`."""
     few = settings(
         max_examples=count * TIMES,
         deadline=None,

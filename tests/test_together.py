@@ -147,7 +147,7 @@ WHOLE = [("B01", ["n0", "n2"]), ("B02", ["n1"]), ("B03", []), ("B04", ["n3"])]
 FORMS: dict[str, dict[str, object]] = {
     "json": {"format": "json", "records": "all.bills", "lines": {"lines": "positions"}},
     "ndjson": {"format": "ndjson", "blanks": "left out", "lines": {"lines": "positions"}},
-    "xml": {"format": "xml", "records": "bills.bill", "lines": {"lines": "position"}},
+    "xml": {"format": "xml", "records": "bills.bill", "lines": {"lines": "header"}},
     "csv": {"format": "csv", "tag": "BILL", "lines": {"lines": "LINE"}},
 }
 
@@ -157,9 +157,7 @@ def with_lines(path: Path, form: str) -> list[tuple[str, list[str]]]:
     text = path.read_text("utf-8")
     if form == "xml":
         bills = ElementTree.fromstring(text).findall("bill")
-        return [
-            (str(one.findtext("code")), [str(line.findtext("no")) for line in one.iter("position")]) for one in bills
-        ]
+        return [(str(one.findtext("code")), [str(line.findtext("no")) for line in one.iter("header")]) for one in bills]
     if form == "csv":
         found: list[tuple[str, list[str]]] = []
         for tag, first, *_ in csv.reader(text.splitlines()):

@@ -13,8 +13,10 @@ from mudanza.core.layouts.layout import Layout
 from mudanza.core.sinks.csv_text import byte_order_mark, encoder_of
 from mudanza.core.sinks.json_text import JsonWriter, quoted
 from mudanza.core.sinks.xml_text import XmlWriter
+from mudanza.core.values.row_columns import INNER
 
-HEADER_TEXT = "header"
+#: the column in which the text of a header stands beside those of its lines, which stand under their headings
+HEADER_TEXT = f"{INNER}header"
 
 
 @dataclass(frozen=True)
@@ -42,8 +44,9 @@ class Envelope:
 
 @dataclass(frozen=True)
 class Composition:
-    """How such texts are made: those of headers, and those of lines by what they stand under, each of the records of its list; what stands `between` two lines; the `whole`, of the header in the column `HEADER_TEXT` and
-    the joined lines in columns of their headings (null where there are none); and what is around all wholes."""
+    """How such texts are made: those of headers, and those of lines by what they stand under, each of the records of
+    its list; what stands `between` two lines; the `whole`, of the header in the column `HEADER_TEXT` and the joined
+    lines in columns of their headings (null where there are none); and what is around all wholes."""
 
     header: Callable[[pl.DataFrame], pl.Series]
     lines: Mapping[str, Callable[[pl.DataFrame], pl.Series]]
@@ -142,7 +145,7 @@ def _lines(tag: str, layout: Layout, of: Layout, frame: pl.DataFrame) -> pl.Seri
             within = pl.lit(quote) + text.str.replace_all(quote, quote * 2, literal=True) + pl.lit(quote)
             text = pl.when(odd).then(within).otherwise(text)
         cells.append(text)
-    return frame.select(pl.concat_str([pl.lit(tag), *cells], separator=delimiter).alias(HEADER_TEXT))[HEADER_TEXT]
+    return frame.select(pl.concat_str([pl.lit(tag), *cells], separator=delimiter)).to_series()
 
 
 def _quoted(title: str, layout: Layout) -> str:

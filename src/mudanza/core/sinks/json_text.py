@@ -51,7 +51,7 @@ class JsonWriter:
         """Each record of a frame as text."""
         held = Held()
         record = pl.concat_str(self._pieces(self._tree, held.hold, plain=False), separator=",")
-        return held.within(frame).select(record.alias("row"))["row"]
+        return held.select(frame, [record]).to_series()
 
     def head(self) -> bytes:
         """What stands before all records."""
@@ -73,7 +73,7 @@ class JsonWriter:
         held = Held()
         pieces = self._pieces(self._tree, held.hold, plain, _without_blanks(frame, self._fields.values()))
         # on a line texts in which no line ends, with the commas of the object between them
-        held.within(frame).select(piece.alias(str(number)) for number, piece in enumerate(pieces)).write_csv(
+        held.select(frame, (piece.alias(str(number)) for number, piece in enumerate(pieces))).write_csv(
             buffer, include_header=False, separator=",", quote_style="never", line_terminator=between
         )
         return buffer.getbuffer()[: -len(between)] if self._in_list else buffer.getbuffer()

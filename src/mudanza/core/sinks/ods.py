@@ -21,7 +21,6 @@ from mudanza.core.sinks.native import as_layout_writes, unwritable
 from mudanza.core.sinks.reading import read_as
 from mudanza.core.sinks.sheet_cells import (
     MOST_ROWS,
-    SheetCell,
     choices_of,
     number_format,
     sheet_cell,
@@ -116,8 +115,7 @@ class OdsWriter:
         if self._row + frame.height > MOST_ROWS:
             raise too_many(self._name)
         if frame.height:
-            rows = self._held.within(frame).select(self._line.alias("row"))["row"]
-            self._content.write(rows.str.join("").item().encode())
+            self._content.write(self._held.select(frame, [self._line]).to_series().str.join("").item().encode())
         self._row += frame.height
         return b""
 
@@ -243,22 +241,22 @@ def _cell(field: Field, number: int, hold: Hold) -> pl.Expr:
     start = f'<table:table-cell table:style-name="ce{number}"{chosen}'
     paragraphs = hold(_paragraphs(cell.text))
     text = pl.lit(f'{start} office:value-type="string">') + paragraphs + pl.lit("</table:table-cell>")
-    made = text if cell.number is None else pl.coalesce(_valued(field, cell, start, paragraphs), text)
+    if cell.number is None or cell.value is None:
+        return text.fill_null(f"{start}/>")
+    made = pl.when(cell.number.is_not_null()).then(_valued(field, cell.value, start, paragraphs)).otherwise(text)
     return made.fill_null(f"{start}/>")
 
 
-def _valued(field: Field, cell: SheetCell, start: str, paragraphs: pl.Expr) -> pl.Expr:
-    """A cell that holds a number or a moment; null where there is none."""
-    if cell.number is None or cell.value is None:
-        return pl.lit(None, dtype=pl.String)
+def _valued(field: Field, value: pl.Expr, start: str, paragraphs: pl.Expr) -> pl.Expr:
+    """A cell that holds a number (as digits) or a moment."""
     if field.kind is Kind.NUMBER:
         share = number_format(field).endswith("%")
-        kind, attribute, value = "percentage" if share else "float", "value", cell.value
+        kind, attribute = "percentage" if share else "float", "value"
     else:
         iso = "%Y-%m-%d" if field.kind is Kind.DATE else "%Y-%m-%dT%H:%M:%S"
-        kind, attribute, value = "date", "date-value", cell.value.dt.strftime(iso)
+        kind, attribute, value = "date", "date-value", value.dt.strftime(iso)
     held = pl.lit(f'{start} office:value-type="{kind}" office:{attribute}="') + value + pl.lit('">') + paragraphs
-    return pl.when(cell.number.is_not_null()).then(held + pl.lit("</table:table-cell>"))
+    return held + pl.lit("</table:table-cell>")
 
 
 def _paragraphs(text: pl.Expr) -> pl.Expr:

@@ -32,8 +32,9 @@ _LONGEST_LIST = 255
 
 @dataclass(frozen=True)
 class SheetCell:
-    """A cell as expressions: the number that it holds (null where it is text), its text (null where it is blank), and its value (plain digits, or a moment) where the
-    field has a kind. A moment is a number of `PER_DAY` parts of a day."""
+    """A cell as expressions: the number that it holds (null where it is text), and its text (null where it is blank);
+    of fields of numbers and moments also the value, as plain digits or a moment. A moment is a number of `PER_DAY`
+    parts of a day."""
 
     number: pl.Expr | None
     text: pl.Expr

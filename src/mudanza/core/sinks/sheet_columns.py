@@ -25,7 +25,7 @@ class SheetColumns:
 
     def of(self, frame: pl.DataFrame) -> list[Values]:
         """The cells of each field, of the texts in a frame."""
-        made = self._held.within(frame).select(self._cells)
+        made = self._held.select(frame, self._cells)
         columns: list[Values] = []
         for n in range(self._count):
             texts = made[f"t{n}"].to_list()

@@ -50,8 +50,7 @@ class XmlWriter:
 
     def texts(self, frame: pl.DataFrame) -> pl.Series:
         """Each record of a frame as text."""
-        empty = f"<{self._path[-1]}/>"
-        return self._held.within(frame).select(self._record.fill_null(empty).alias("row"))["row"]
+        return self._held.select(frame, [self._record.fill_null(f"<{self._path[-1]}/>")]).to_series()
 
     def tail(self) -> Iterator[bytes]:
         """What stands behind all records."""

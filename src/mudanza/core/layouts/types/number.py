@@ -70,9 +70,9 @@ class NumberType:
         if self.base in BINARY:
             fitting = hold(pl.when(self.fits(text)).then(text))
             return pl.coalesce(self._binary(fitting).cast(pl.String), text)
-        # nearly all are written in the one way already
         if self.format.affixes.zeros:
             return self._same(text, hold)
+        # nearly all are written in the one way already
         alike = hold(text.str.contains(_INTEGER if self.format.decimal != "." or self.format.groups else _CANONICAL))
         return pl.when(alike).then(text).otherwise(self._same(hold(pl.when(~alike).then(text)), hold))
 
