@@ -17,6 +17,8 @@ from typing import Any, TypeVar
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 
+from mudanza.loaded import Command, Loaded
+
 # no test is about time: machines differ, and are busy
 settings.register_profile("untimed", deadline=None)
 settings.load_profile("untimed")
@@ -61,38 +63,21 @@ class Ended:
 
 
 class Warm:
-    """The parent of `warm`, one for each process of the test run."""
+    """The program loaded once, for each process of the test run; with files that take what it prints."""
 
     def __init__(self, env: dict[str, str] | None = None) -> None:
         self.folder = tempfile.TemporaryDirectory()
-        self.parent = subprocess.Popen(
-            [sys.executable, str(Path(__file__).with_name("warm.py"))],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            text=True,
-            env={**os.environ, **(env or {})},
-        )
-        assert self._answer() == "ready"
-
-    def _answer(self) -> str:
-        assert self.parent.stdout is not None
-        return self.parent.stdout.readline().strip()
+        self.loaded = Loaded({**os.environ, **(env or {})})
 
     def run(self, arguments: list[str], cwd: Path, env: dict[str, str], given: str) -> Ended:
         out, err, into = (Path(self.folder.name) / name for name in ("out", "err", "given"))
         into.write_text(given, encoding="utf-8")
-        out.write_bytes(b"")
-        err.write_bytes(b"")
-        asked = {"arguments": arguments, "cwd": str(cwd), "env": env, "out": str(out), "err": str(err)}
-        asked["given"] = str(into)
-        assert self.parent.stdin is not None
-        self.parent.stdin.write(json.dumps(asked) + "\n")
-        self.parent.stdin.flush()
-        return Ended(int(self._answer()), out.read_text("utf-8"), err.read_text("utf-8"))
+        status = self.loaded.run(Command(arguments, cwd, env, into, out, err, patience=120))
+        return Ended(status, out.read_text("utf-8"), err.read_text("utf-8"))
 
 
 @cache
-def _warm() -> Warm:
+def warm() -> Warm:
     return Warm()
 
 
@@ -113,14 +98,14 @@ def program(
     what it can read from standard input."""
     words = [str(argument) for argument in arguments]
     environment = {**os.environ, "NO_COLOR": "1", "COLUMNS": "100", **(env or {})}
-    if fresh or not hasattr(os, "fork"):
+    if fresh:
         command = [installed(), *words]
         ended = subprocess.run(
             command, cwd=cwd, input=given.encode(), capture_output=True, env=environment, timeout=600, check=False
         )
         result = Ended(ended.returncode, ended.stdout.decode(), ended.stderr.decode())
     else:
-        result = _warm().run(words, cwd, environment, given)
+        result = warm().run(words, cwd, environment, given)
     assert "--debug" in words or "Traceback" not in result.err, result.err
     if status is not None:
         assert result.status == status, f"{words}\n{result.out}\n{result.err}"

@@ -5,11 +5,12 @@ from __future__ import annotations
 import os
 import shlex
 import shutil
-import subprocess
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+
+from mudanza.loaded import Command, Loaded
 
 
 @dataclass(frozen=True)
@@ -269,20 +270,16 @@ def walk(folder: Path) -> int:
     """Walk through the tour in a demo move. Gives 0 if every command ended as it should."""
     environment = {**os.environ, "PYTHONIOENCODING": "utf-8", "COLUMNS": os.environ.get("COLUMNS", "100")}
     wrong = 0
-    for number, stop in enumerate(TOUR, start=1):
-        _print(f"\n# {number}. {stop.words}")
-        if stop.by_hand is not None:
-            stop.by_hand(folder)
-        _print(f"$ mudanza {stop.command}\n")
-        ended = subprocess.run(
-            [sys.executable, "-m", "mudanza", *shlex.split(stop.command)],
-            cwd=folder,
-            env=environment,
-            check=False,
-        )
-        if ended.returncode != stop.status:
-            wrong += 1
-            _print(f"(this ended with status {ended.returncode}, and {stop.status} was expected)")
+    with Loaded() as program:
+        for number, stop in enumerate(TOUR, start=1):
+            _print(f"\n# {number}. {stop.words}")
+            if stop.by_hand is not None:
+                stop.by_hand(folder)
+            _print(f"$ mudanza {stop.command}\n")
+            status = program.run(Command(shlex.split(stop.command), folder, environment))
+            if status != stop.status:
+                wrong += 1
+                _print(f"(this ended with status {status}, and {stop.status} was expected)")
     _print(f"\n# That was the tour. The move is in {folder}: change plans/owners.toml, and build again.")
     return 1 if wrong else 0
 

@@ -6,7 +6,7 @@ import hashlib
 import io
 import re
 from decimal import Decimal
-from functools import cache
+from functools import cache, lru_cache
 from importlib.resources import files
 from typing import Any
 
@@ -57,12 +57,14 @@ def _made(grammar: bytes) -> Lark:
     )
 
 
+@lru_cache(4096)
 def parse_flow(text: str) -> nodes.Flow:
     """A flow as nodes. Raises LanguageError pointing into `text`."""
     node: nodes.Flow = _parse(text, "flow")
     return node
 
 
+@lru_cache(4096)
 def parse_condition(text: str) -> nodes.Node:
     """A condition as nodes. Raises LanguageError pointing into `text`."""
     node: nodes.Node = _parse(text, "condition")

@@ -86,8 +86,11 @@ def choose(
                     break
             if not left:
                 break
-        for _, one, rows, noticed in sorted(sampled, key=lambda item: (item[1].number, item[2][LINE][0])):
-            yield one, rows, noticed
+        for one in files:
+            mine = [item for item in sampled if item[1] is one]
+            if mine:
+                noticed = {id(found): found for *_, found in mine}
+                yield one, pl.concat([rows for _, _, rows, _ in mine]).sort(LINE), pl.concat([*noticed.values()])
 
 
 def _smallest(rows: pl.DataFrame, most: int) -> list[tuple[int, pl.DataFrame]]:
