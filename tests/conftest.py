@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -45,6 +46,22 @@ def stories(count: int) -> Callable[[Test], Test]:
 
 #: for tests that talk to servers, start an office suite, or kill what they started: they run one after the other
 alone = pytest.mark.xdist_group("alone")
+
+#: for tests that start an office suite
+needs_office = pytest.mark.skipif(shutil.which("soffice") is None, reason="no office suite on this machine")
+
+
+@cache
+def _profile() -> tempfile.TemporaryDirectory[str]:
+    return tempfile.TemporaryDirectory(prefix="mudanza-office-")
+
+
+def office(to: str, folder: Path, *files: Path | str) -> None:
+    """Save files by a spreadsheet program in another form (`xlsx`, or one with its filter and options), into a folder; one start for all of them."""
+    profile = f"-env:UserInstallation=file://{_profile().name}"
+    command = ["soffice", profile, "--headless", "--convert-to", to, "--outdir", str(folder), *map(str, files)]
+    subprocess.run(command, check=True, capture_output=True, timeout=180)
+
 
 CSVW = "http://www.w3.org/ns/csvw"
 

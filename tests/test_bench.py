@@ -10,11 +10,9 @@ from pathlib import Path
 
 import pytest
 
-from conftest import alone
-
 BENCH = Path(__file__).parent.parent / "bench"
 
-pytestmark = alone
+pytestmark = pytest.mark.soak
 
 
 def measured(script: str, *arguments: str, data: Path) -> str:

@@ -5,9 +5,7 @@ from __future__ import annotations
 import csv
 import gzip
 import json
-import shutil
 import struct
-import subprocess
 import zipfile
 from contextlib import suppress
 from pathlib import Path
@@ -19,7 +17,7 @@ import zstandard
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
-from conftest import alone, layout_json, program
+from conftest import alone, layout_json, needs_office, office, program
 from mudanza.core.documents.errors import SourceError
 from mudanza.core.sources.cells import look_at_cells, with_zeros, zeros_of
 from mudanza.core.sources.opening import files_of, open_source, parts, recognise
@@ -188,12 +186,11 @@ def test_a_workbook_is_read_as_it_is_shown(tmp_path: Path) -> None:
 
 
 @alone
-@pytest.mark.skipif(shutil.which("soffice") is None, reason="LibreOffice is not here to write other kinds of workbook")
+@needs_office
 @pytest.mark.parametrize("kind", ["ods", "xls"])
 def test_other_kinds_of_workbook_are_read_alike(tmp_path: Path, kind: str) -> None:
     workbook(tmp_path / "w.xlsx")
-    convert = ["soffice", f"-env:UserInstallation=file://{tmp_path}/office", "--headless", "--convert-to", kind]
-    subprocess.run([*convert, "--outdir", str(tmp_path), str(tmp_path / "w.xlsx")], check=True, capture_output=True)
+    office(kind, tmp_path, tmp_path / "w.xlsx")
     headings, rows, _, noticed = table(tmp_path / f"w.{kind}")
     assert headings[:3] == ("Client No", "Client Zip", "Visit Day")
     # the office computes the formulas anew, and xls keeps no long numbers apart

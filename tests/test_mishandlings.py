@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import random
 import shutil
-import subprocess
 import unicodedata
 from collections.abc import Callable
 from datetime import datetime, timedelta
@@ -16,7 +15,7 @@ import pytest
 from openpyxl import load_workbook
 from openpyxl.comments import Comment
 
-from conftest import alone, layout_json, make_move, program
+from conftest import alone, layout_json, make_move, needs_office, office, program
 from mishandling import COLUMNS, DIALECTS, ROWS, TITLES, Sheet, lines, plain
 
 #: edits that a person made beside: row, field, what was typed, and what it is in the layout's texts
@@ -511,7 +510,7 @@ OFFICE = {
 
 
 @alone
-@pytest.mark.skipif(shutil.which("soffice") is None, reason="no office suite on this machine")
+@needs_office
 @pytest.mark.parametrize("form", OFFICE)
 def test_an_office_suite_saves_it_in_any_form(lent: Path, tmp_path: Path, form: str) -> None:
     """The lent workbook itself, edited and saved by a spreadsheet program; and untouched, which changes nothing."""
@@ -527,18 +526,7 @@ def test_an_office_suite_saves_it_in_any_form(lent: Path, tmp_path: Path, form: 
     page["B1"].comment = Comment(f"{page['B1'].comment.text}\nor hers?", "Mudanza")
     book.save(tmp_path / "edited.xlsx")
     shutil.copy(lent / "lent.xlsx", tmp_path / "untouched.xlsx")
-    command = [
-        "soffice",
-        f"-env:UserInstallation=file://{tmp_path}/profile",
-        "--headless",
-        "--convert-to",
-        to,
-        "--outdir",
-        str(tmp_path / "saved"),
-    ]
-    subprocess.run(
-        [*command, "edited.xlsx", "untouched.xlsx"], cwd=tmp_path, check=True, capture_output=True, timeout=180
-    )
+    office(to, tmp_path / "saved", tmp_path / "edited.xlsx", tmp_path / "untouched.xlsx")
     came = came_back(lent, tmp_path / f"saved/edited.{ending}")
     check(came, expected)
     notes = [(one["cell"], one["note"]) for one in came["notes"]]
@@ -549,7 +537,7 @@ def test_an_office_suite_saves_it_in_any_form(lent: Path, tmp_path: Path, form: 
 
 
 @alone
-@pytest.mark.skipif(shutil.which("soffice") is None, reason="no office suite on this machine")
+@needs_office
 def test_formulas_are_told_from_texts_in_every_form_of_workbook(lent: Path, tmp_path: Path) -> None:
     book = load_workbook(lent / "lent.xlsx")
     page = book["people"]
@@ -561,10 +549,8 @@ def test_formulas_are_told_from_texts_in_every_form_of_workbook(lent: Path, tmp_
     page[f"{town}9"] = "Faro"
     expected = {(page["A8"].value, "Notes"): "=A1", (page["A9"].value, "Town"): "Faro"}
     book.save(tmp_path / "edited.xlsx")
-    profile = f"-env:UserInstallation=file://{tmp_path}/profile"
     for to in ("xlsx", "xlsm", "ods", "xls"):
-        command = ["soffice", profile, "--headless", "--convert-to", to, "--outdir", str(tmp_path / to), "edited.xlsx"]
-        subprocess.run(command, cwd=tmp_path, check=True, capture_output=True, timeout=180)
+        office(to, tmp_path / to, tmp_path / "edited.xlsx")
         document = came_back(lent, tmp_path / f"{to}/edited.{to}")
         check(document, expected)
         held = [(one["line"], one["field"], one["why"]) for one in document["held_cells"]]

@@ -6,7 +6,6 @@ import csv
 import io
 import json
 import os
-import shutil
 import subprocess
 import time
 from datetime import date, datetime
@@ -22,7 +21,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import PEOPLE_COLUMNS, alone, installed, layout_json, program, stories
+from conftest import PEOPLE_COLUMNS, alone, installed, layout_json, needs_office, office, program, stories
 from mudanza.core.documents.errors import LayoutError
 from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.layout import Layout
@@ -446,7 +445,9 @@ def test_a_file_in_another_form_than_the_layout_says_is_told(tmp_path: Path) -> 
 
 @alone
 @pytest.mark.skipif(os.name != "posix", reason="signals of this kind are those of POSIX systems")
-@pytest.mark.parametrize("form", FORMS)
+@pytest.mark.parametrize(
+    "form", [one if one in ("csv", "xlsx") else pytest.param(one, marks=pytest.mark.soak) for one in FORMS]
+)
 def test_nothing_half_is_seen_of_a_build_that_is_killed(tmp_path: Path, form: str) -> None:
     move = make_move(tmp_path / "m", {"format": form}, 9)
     program("build", cwd=move, status=0)
@@ -469,21 +470,14 @@ def test_nothing_half_is_seen_of_a_build_that_is_killed(tmp_path: Path, form: st
 
 
 @alone
-@pytest.mark.skipif(shutil.which("soffice") is None, reason="LibreOffice is not here to read what was written")
+@needs_office
 def test_an_office_suite_reads_the_same(tmp_path: Path) -> None:
     shown = []
     for form in ("xlsx", "ods"):
         layout = layout_of(tmp_path, form)
         path = tmp_path / f"things{layout.form.ending}"
         path.write_bytes(write(layout, [as_rendered(layout, RECORDS)]))
-        convert = [
-            "soffice",
-            f"-env:UserInstallation=file://{tmp_path}/office",
-            "--headless",
-            "--convert-to",
-            "csv:Text - txt - csv (StarCalc):44,34,76",
-        ]
-        subprocess.run([*convert, "--outdir", str(tmp_path / form), str(path)], check=True, capture_output=True)
+        office("csv:Text - txt - csv (StarCalc):44,34,76", tmp_path / form, path)
         with (tmp_path / form / "things.csv").open(encoding="utf-8", newline="") as file:
             shown.append([*csv.DictReader(file)])
     assert shown[0] == shown[1]
