@@ -8,15 +8,17 @@ import io
 import itertools
 import pickle
 import re
+import subprocess
+import sys
 from decimal import Decimal
 from pathlib import Path
 
 import polars as pl
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import PEOPLE, edit, layout_json, make_move
+from conftest import PEOPLE, ROWS, edit, layout_json, make_move, program, stories
 from mudanza.core.engine.early import run_early
 from mudanza.core.engine.late import run_late
 from mudanza.core.engine.repeats import SeenKeys
@@ -34,7 +36,7 @@ from mudanza.core.work.build import build
 from mudanza.core.work.check import check
 from mudanza.core.work.prepared import prepare
 
-_QUICK = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+_QUICK = stories(20)
 
 _ids = st.sampled_from(["1", "2", "3", " 4 ", "", "a,b", "K", "k"])
 _names = st.sampled_from(["Ana", "  Rui   Sá ", "", "   ", "a name too long", 'x"y', "Zé\nLima", "é" * 12])
@@ -296,7 +298,7 @@ def numbered_by_hand(rows: list[tuple[str, str, str]], grouped: bool, bad: str) 
     return written
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@stories(40)
 @given(
     rows=st.lists(st.tuples(_identities, _identities, st.integers(0, 9).map(str)), min_size=1, max_size=14),
     cuts=st.sets(st.integers(1, 13)),
@@ -328,19 +330,86 @@ def test_numbers_are_those_of_going_row_by_row(
     assert written == numbered_by_hand(rows, grouped, bad)
 
 
+OWN_STEP = '''
+import polars as pl
+from mudanza.steps import TEXT, own_step
+@own_step("loud", TEXT, TEXT, [("{A} -> loud", ("a",), "A")])
+def loud(text: pl.Expr) -> pl.Expr:
+    """Makes all letters capitals."""
+    return text.str.to_uppercase()
+'''
+#: everything that a recipe may hold, in one plan
+ALL_KINDS = '''layout = "layouts/people.json"
+[[source]]
+name = "a"
+file = "incoming/a.csv"
+[lookup.kinds]
+file = "crosswalks/kinds.csv"
+key = "from"
+[lookup.last]
+list = "people"
+key = "code"
+[rows]
+keep = '{State} != "x" or {#in_target}'
+sort = ["@name"]
+[[totals]]
+field = "paid"
+[fields]
+code = '{Id} -> mint people'
+name = '{Name} -> squeeze -> loud'
+born = '{Born} -> date "yyyy-MM-dd"'
+paid = '{Paid} -> number'
+active = '{Active} -> yesno'
+kind = """
+{Id} -> key people -> lookup last "kind" none="blank" when {Name} = "Ana";
+{Kind} -> lookup kinds "to" none="blank" otherwise
+"""
+'''
+KINDS = """layout = "layouts/kinds.json"
+[[source]]
+name = "k"
+file = "crosswalks/kinds.csv"
+[fields]
+name = "{to}"
+"""
+ELSEWHERE = """import pickle, sys
+from mudanza.core.engine.early import run_early
+from mudanza.core.engine.late import run_late
+recipe, rows, columns, memory = pickle.load(sys.stdin.buffer)
+ends = run_late(recipe, run_early(recipe, rows, columns), memory, ["a.csv"])
+sys.stdout.buffer.write(pickle.dumps(ends))
+"""
+
+
 def test_a_recipe_can_be_sent_elsewhere(move: Path) -> None:
-    """It is data: pickled and unpickled it does the same to the same rows."""
-    edit(move / "plans/people.toml", "'{Kind} -> crosswalk kinds'", '\'{Kind} -> lookup kinds "to" none="blank"\'')
-    edit(move / "plans/people.toml", "[rows]", '[lookup.kinds]\nfile = "crosswalks/kinds.csv"\nkey = "from"\n[rows]')
-    ready = prepare(read_move(move), "people")
+    """It is data, whatever it holds: pickled, and run in another process, it does the same to the same rows."""
+    (move / "incoming/a.csv").write_text(ROWS.replace("6,Ivo", "7,Ada,,1,y,D,\n6,Ivo"))
+    (move / "plans/kinds.toml").write_text(KINDS)
+    (move / "layouts/kinds.json").write_text(layout_json([{"name": "name"}], primaryKey="name"))
+    program("build", cwd=move)
+    program("handed-over", "1", cwd=move, status=0)
+    edit(move / "mudanza.toml", 'name = "Test"', 'name = "Test"\nown_steps = true')
+    edit(move / "layouts/people.json", '"primaryKey"', '"foreignKeys": [{"columnReference": "kind", "reference": '
+         '{"resource": "kinds.csv", "columnReference": "name"}}], "primaryKey"')  # fmt: skip
+    for name, text in {
+        "steps.py": OWN_STEP,
+        "plans/people.toml": ALL_KINDS,
+        "corrections/people.csv": 'key,field,was,is,who\nP001,Paid,1,"2,00",Ana\n',
+        "exclusions/people.csv": "Id,reason,who\n7,asked,Ana\n",
+    }.items():
+        (move / name).parent.mkdir(exist_ok=True)
+        (move / name).write_text(text, encoding="utf-8")
+    ready = prepare(read_move(move), "people", refer=True)
     ((opened, batch),) = ready.intake.batches()
-    rows = opened.rows(batch, ready.intake.columns)
-    ends = []
-    for recipe in (ready.recipe, pickle.loads(pickle.dumps(ready.recipe))):
-        ends.append(run_late(recipe, run_early(recipe, rows, ready.intake.columns), ready.trial(), ["a.csv"]))
-    assert ends[0].written.height == 4
-    for name in ("written", "lines", "records", "held", "findings"):
-        assert getattr(ends[0], name).equals(getattr(ends[1], name))
+    rows, columns = opened.rows(batch, ready.intake.columns), ready.intake.columns
+    here = run_late(ready.recipe, run_early(ready.recipe, rows, columns), ready.trial(), ["a.csv"])
+    sent = pickle.dumps((ready.recipe, rows, columns, ready.trial()))
+    there = subprocess.run([sys.executable, "-c", ELSEWHERE], input=sent, capture_output=True, check=True)
+    assert here.written["Code"].to_list() == ["P001", "P002", "P003", "P005"]
+    assert "correction.source-changed" in {*here.findings["code"]}
+    returned = pickle.loads(there.stdout)
+    for name in ("written", "lines", "records", "held", "findings", "missed"):
+        assert getattr(here, name).equals(getattr(returned, name)), name
 
 
 _texts = (

@@ -52,7 +52,7 @@ def knowing(layout: Layout, around: Surroundings, stages: Stages, key: Mapping[s
     known = stages.hold(column)
     theirs, left = Value(Kind.NUMBER, pl.lit(None, dtype=pl.UInt64)), Value(Kind.YESNO, pl.lit(None, dtype=pl.Boolean))
     if around.in_target is not None:
-        theirs, left = stages.join(known, around.in_target.select(*HELD_THERE))
+        theirs, left = stages.join(known, around.in_target)
     said = _said(around.by_hand, stages, known)
     made = [
         known.expr.alias(KEY),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
+from typing import Protocol
 
 import polars as pl
 
@@ -82,29 +83,34 @@ class Asked:
     applies: pl.Expr | None
 
 
-@dataclass(frozen=True)
-class PartTable:
-    """A table that is asked for some of its rows at a time: its columns, and what gives the rows that have texts in the first of them."""
+class Finder(Protocol):
+    """A table that is asked for some of its rows at a time, by texts in the first of its columns."""
 
-    columns: tuple[str, ...]
-    rows_for: Callable[[pl.Series], pl.DataFrame]
+    @property
+    def columns(self) -> Sequence[str]: ...
 
-    def select(self, *columns: str) -> PartTable:
-        """The same with some of its columns."""
-        return PartTable(columns, lambda texts: self.rows_for(texts).select(columns))
-
-    def rename(self, names: Mapping[str, str]) -> PartTable:
-        """The same under other names."""
-        columns = tuple(names.get(column, column) for column in self.columns)
-        return PartTable(columns, lambda texts: self.rows_for(texts).rename(dict(names)))
+    def find(self, texts: pl.Series) -> pl.DataFrame:
+        """The rows that have some texts (and others perhaps), in no order."""
+        ...
 
 
 @dataclass(frozen=True)
 class Join:
-    """A table joined to rows: the column of theirs that is looked up in the table's first, and the columns that come of it."""
+    """A table joined to rows: the column of theirs that is looked up in the table's first, and the columns that come of it, with their names in the table."""
 
     on: str
-    table: pl.DataFrame | PartTable
+    table: pl.DataFrame | Finder
+    names: Mapping[str, str]
+
+    def to(self, rows: pl.LazyFrame) -> pl.LazyFrame:
+        """Rows with what the table has for them, null where it has nothing."""
+        table = self.table
+        if not isinstance(table, pl.DataFrame):
+            made = rows.collect()
+            rows, table = made.lazy(), table.find(made[self.on])
+        first = self.table.columns[0]
+        wanted = table.lazy().select(first, *(pl.col(theirs).alias(ours) for ours, theirs in self.names.items()))
+        return rows.join(wanted, left_on=self.on, right_on=first, how="left", maintain_order="left")
 
 
 @dataclass(frozen=True)
@@ -121,13 +127,7 @@ def run_stages(rows: pl.LazyFrame, stages: Sequence[Stage]) -> pl.LazyFrame:
         if stage.columns:
             rows = rows.with_columns(stage.columns)
         for join in stage.joins:
-            table = join.table
-            if isinstance(table, PartTable):
-                made = rows.collect()
-                rows, table = made.lazy(), table.rows_for(made[join.on])
-            rows = rows.join(
-                table.lazy(), left_on=join.on, right_on=join.table.columns[0], how="left", maintain_order="left"
-            )
+            rows = join.to(rows)
     return rows
 
 
@@ -159,11 +159,12 @@ class Stages:
         self._stage(value).columns.append((value.expr if expr is None else expr).alias(name))
         return replace(value, expr=pl.col(name), level=value.level + 1)
 
-    def join(self, held: Value, table: pl.DataFrame | PartTable) -> list[Value]:
-        """What a table has for a value that `hold` gave, looked up in its first column, which has no text twice: its other columns, null where it has none."""
-        names = {column: self.name() for column in table.columns[1:]}
-        self._stage(held).joins.append(Join(held.expr.meta.output_name(), table.rename(names)))
-        return [replace(held, expr=pl.col(name), level=held.level + 1) for name in names.values()]
+    def join(self, held: Value, table: pl.DataFrame | Finder, *columns: str) -> list[Value]:
+        """What a table has for a value that `hold` gave, looked up in its first column, which has no text twice: these of its other columns (all, if none is named), null where it has
+        none."""
+        names = {self.name(): column for column in columns or table.columns[1:]}
+        self._stage(held).joins.append(Join(held.expr.meta.output_name(), table, names))
+        return [replace(held, expr=pl.col(name), level=held.level + 1) for name in names]
 
     def _stage(self, value: Value) -> Stage:
         stages = self.late if value.late else self.early
@@ -187,8 +188,8 @@ def _no_fates(_: str) -> pl.DataFrame | None:
     return None
 
 
-def _no_target(_: str) -> PartTable:
-    return PartTable(TARGET_IDS, lambda _: pl.DataFrame(schema=dict.fromkeys(TARGET_IDS, pl.String)))
+def _no_target(_: str) -> pl.DataFrame:
+    return pl.DataFrame(schema=dict.fromkeys(TARGET_IDS, pl.String))
 
 
 @dataclass(frozen=True)
@@ -202,15 +203,15 @@ class Surroundings:
     """
 
     crosswalk: Callable[[str], Crosswalk]
-    keys: Callable[[str], PartTable]
+    keys: Callable[[str], Finder]
     parameters: Parameters
     as_of: date
     lookup: Callable[[str], Lookup]
-    in_target: PartTable | None = None
+    in_target: Finder | None = None
     by_hand: ByHand = field(default_factory=ByHand)
     corrections: Corrections = field(default_factory=Corrections)
     fates: Callable[[str], pl.DataFrame | None] = _no_fates
-    target_ids: Callable[[str], PartTable] = _no_target
+    target_ids: Callable[[str], pl.DataFrame | Finder] = _no_target
 
 
 def identity(parts: list[pl.Expr]) -> pl.Expr:

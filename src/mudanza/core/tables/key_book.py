@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import polars as pl
 
@@ -11,6 +12,18 @@ from mudanza.core.tables.sorted_rows import SortedRows, find_in
 
 #: columns of a key book: the old identifier (as `identity` makes it) and the new one
 KEYS = {"identity": pl.String, "key": pl.String}
+
+
+@dataclass(frozen=True)
+class GivenKeys:
+    """The identifiers that a key book has given, as they are at one time."""
+
+    parts: tuple[SortedRows, ...]
+    columns = tuple(KEYS)
+
+    def find(self, identities: pl.Series) -> pl.DataFrame:
+        """The identifiers given to some old ones, in no order (and those of others that share a hash with them, which is all but impossible)."""
+        return pl.concat([pl.DataFrame(schema=KEYS), *find_in(self.parts, identities)])
 
 
 class KeyBook:
@@ -65,9 +78,14 @@ class KeyBook:
         """The identifiers that this run has given out, in the order given."""
         return pl.concat([pl.DataFrame(schema=KEYS), *self._new])
 
+    @property
+    def now(self) -> GivenKeys:
+        """What it has given by now; what it gives later does not change that."""
+        return GivenKeys(tuple(self._sorted))
+
     def find(self, identities: pl.Series) -> pl.DataFrame:
-        """The identifiers given to some old ones, in no order (and those of others that share a hash with them, which is all but impossible)."""
-        return pl.concat([pl.DataFrame(schema=KEYS), *find_in(self._sorted, identities)])
+        """The identifiers given to some old ones, as `GivenKeys.find` does."""
+        return self.now.find(identities)
 
     def group_counts(self) -> dict[str, int]:
         """How many identifiers each group has; empty for a book without groups."""

@@ -94,3 +94,16 @@ class Lookup:
             .select(VALUES)
             .collect()
         )
+
+
+@dataclass(frozen=True)
+class LookupColumn:
+    """A column of a lookup, to be asked for a few of its values (`VALUES`) by key."""
+
+    lookup: Lookup
+    column: str
+    columns = VALUES
+
+    def find(self, texts: pl.Series) -> pl.DataFrame:
+        """What the lookup has for some keys. Raises MoveError where a row of it is damaged."""
+        return self.lookup.values_for(self.column, texts)

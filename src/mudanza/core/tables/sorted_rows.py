@@ -21,6 +21,10 @@ class SortedRows:
     places: npt.NDArray[np.uint32]
     rows: pl.DataFrame
 
+    @property
+    def columns(self) -> list[str]:
+        return self.rows.columns
+
     @classmethod
     def of(cls, rows: pl.DataFrame, column: str) -> SortedRows:
         """Rows to be found by a column of texts."""

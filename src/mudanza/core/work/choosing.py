@@ -89,8 +89,8 @@ def choose(
         for one in files:
             mine = [item for item in sampled if item[1] is one]
             if mine:
-                noticed = {id(found): found for *_, found in mine}
-                yield one, pl.concat([rows for _, _, rows, _ in mine]).sort(LINE), pl.concat([*noticed.values()])
+                by_batch = {id(found): found for *_, found in mine}
+                yield one, pl.concat([rows for _, _, rows, _ in mine]).sort(LINE), pl.concat([*by_batch.values()])
 
 
 def _smallest(rows: pl.DataFrame, most: int) -> list[tuple[int, pl.DataFrame]]:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator, Mapping
 from contextlib import suppress
 from copy import copy
+from dataclasses import dataclass
 from datetime import date
-from functools import cached_property, partial
+from functools import cached_property
 from pathlib import Path
 
 import polars as pl
@@ -14,7 +15,7 @@ import polars as pl
 from mudanza.core.documents.errors import MoveError, MudanzaError, OutsideError, Place, unknown
 from mudanza.core.engine.intake import open_readers
 from mudanza.core.language.parameters import Parameters
-from mudanza.core.language.value import FATES, TARGET_IDS, PartTable, Surroundings
+from mudanza.core.language.value import FATES, TARGET_IDS, Finder, Surroundings
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.by_hand_files import read_by_hand
 from mudanza.core.plans.correction_files import read_corrections
@@ -108,16 +109,13 @@ class TablesAtHand:
             self.books[name] = open_book(self.ledger, name, self.move.key_pattern(name))
         return self.books[name]
 
-    def _keys(self, name: str) -> PartTable:
+    def _keys(self, name: str) -> Finder:
         if self._for_few:
             # where nothing but the plan is looked at, no book is opened
             self.move.key_pattern(name)
-            return PartTable(tuple(KEYS), partial(self._find_later, name))
+            return _OpenedLater(self, name)
         # as they are now: what a list gives out while it is made is not known to its own rows, in whatever batches they come
-        return PartTable(tuple(KEYS), self.book(name).copy().find)
-
-    def _find_later(self, name: str, identities: pl.Series) -> pl.DataFrame:
-        return self.book(name).find(identities)
+        return self.book(name).now
 
     def made(self, list_name: str, records: pl.DataFrame) -> None:
         """From here on lookups in a list and references to it find what this run has made of it: its records, by the titles of its fields
@@ -125,10 +123,10 @@ class TablesAtHand:
         self._made[list_name] = records
         self.forget_lookups()
 
-    def _target_ids(self, list_name: str) -> PartTable:
+    def _target_ids(self, list_name: str) -> SortedRows:
         self.move.plan_path(list_name)
         given = in_target(self.ledger, list_name).select(*TARGET_IDS).drop_nulls()
-        return PartTable(TARGET_IDS, SortedRows.of(given, TARGET_IDS[0]).find)
+        return SortedRows.of(given, TARGET_IDS[0])
 
     @property
     def makes_several(self) -> bool:
@@ -256,6 +254,19 @@ class TablesAtHand:
             elif table.source is not None and table.source.file:
                 paths += files_of(self.move.path(table.source.file))
         return [digest_of(path, self.move.shown(path)) for path in paths]
+
+
+@dataclass(frozen=True)
+class _OpenedLater:
+    """The identifiers of a key book that is opened when somebody asks for one."""
+
+    tables: TablesAtHand
+    book: str
+    columns = tuple(KEYS)
+
+    def find(self, identities: pl.Series) -> pl.DataFrame:
+        """As `GivenKeys.find` does."""
+        return self.tables.book(self.book).find(identities)
 
 
 def _fates(rows: pl.DataFrame, column: str) -> pl.DataFrame:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import polars as pl
 
 from mudanza.core.language.steps.declaring import Call, Parameter, step
-from mudanza.core.language.value import FATES, TARGET_IDS, Asked, Mint, PartTable, Value, combined, identity
+from mudanza.core.language.value import FATES, Asked, Finder, Mint, Value, combined, identity
 from mudanza.core.tables.crosswalk import Crosswalk
-from mudanza.core.tables.lookup import VALUES, Lookup
+from mudanza.core.tables.lookup import Lookup, LookupColumn
 from mudanza.core.values.kinds import Kind, plain_text
 from mudanza.core.values.row_columns import key_text, shown_key
 
@@ -124,7 +124,7 @@ def lookup(values: list[Value], call: Call, name: str, column: str, none: str, s
     parts = [plain_text(v.expr, v.kind) for v in values]
     before = call.stages.hold(combined(values, table.key(parts), Kind.TEXT))
     chosen = several if several in ("all", "last") else "first"
-    taken, count = call.stages.join(before, _found(table, column).select("key", chosen, "count"))
+    taken, count = call.stages.join(before, _found(table, column), chosen, "count")
     result = taken.map(taken.expr, Kind.TEXTS if several == "all" else Kind.TEXT)
     many = count.expr.fill_null(0) > 1
     if several == "blank":
@@ -139,10 +139,8 @@ def lookup(values: list[Value], call: Call, name: str, column: str, none: str, s
     return result
 
 
-def _found(table: Lookup, column: str) -> pl.DataFrame | PartTable:
-    if not table.for_few:
-        return table.values(column)
-    return PartTable(VALUES, lambda texts: table.values_for(column, texts))
+def _found(table: Lookup, column: str) -> pl.DataFrame | Finder:
+    return LookupColumn(table, column) if table.for_few else table.values(column)
 
 
 def _each_found(values: list[Value], call: Call, table: Lookup, found: pl.DataFrame, none: str, several: str) -> Value:
@@ -207,7 +205,7 @@ def mint(values: list[Value], call: Call, name: str) -> Value:
 def known_identifier(values: list[Value], call: Call, name: str) -> Value:
     """What `mint` does where identifiers are not given out yet: the one that an earlier run gave, or nothing."""
     joined = call.stages.hold(combined(values, identity([plain_text(v.expr, v.kind) for v in values]), Kind.TEXT))
-    (after,) = call.stages.join(joined, call.around.keys(name).select("identity", "key"))
+    (after,) = call.stages.join(joined, call.around.keys(name))
     call.stages.mints.append(Mint(name, joined.expr.meta.output_name(), after.expr.meta.output_name()))
     return after
 
@@ -227,13 +225,13 @@ def key(values: list[Value], call: Call, name: str) -> Value:
     parts = [plain_text(v.expr, v.kind) for v in values]
     joined = combined(values, identity(parts), Kind.TEXT)
     before = call.stages.hold(joined)
-    (after,) = call.stages.join(before, keys.select("identity", "key"))
+    (after,) = call.stages.join(before, keys)
     wrong = after.expr.is_null() & before.expr.is_not_null()
     shown, rule = shown_key(before.expr), f"given in key book {name}"
     fates = call.around.fates(name)
     if fates is None:
         return call.note(after, wrong, "flow.no-key", rule, shown)
-    code, told = call.stages.join(before, fates.select("text", "code", "told"))
+    code, told = call.stages.join(before, fates)
     after = combined([after, code, told], after.expr, Kind.TEXT)
     after = call.note(after, wrong & code.expr.is_null(), "flow.no-key", rule, shown)
     for one in FATES:
@@ -253,6 +251,6 @@ def target_id(value: Value, call: Call, list_: str) -> Value:
     """The identifier that the target itself gave to the record of a list with this key, as its results told when it was handed over (`handed-over --gave`). A record that has none yet is a
     finding: the row waits until it is imported and handed over."""
     before = call.stages.hold(combined([value], plain_text(value.expr, value.kind), Kind.TEXT))
-    (after,) = call.stages.join(before, call.around.target_ids(list_).select(*TARGET_IDS))
+    (after,) = call.stages.join(before, call.around.target_ids(list_))
     waits = after.expr.is_null() & before.expr.is_not_null()
     return call.note(after, waits, "flow.no-target-id", f"given by the target to a record of {list_}", before.expr)

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 import polars as pl
 
 from mudanza.core.engine.knowing import HELD_THERE
-from mudanza.core.language.value import PartTable
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.state.in_target import HELD_RECORDS, hand_overs, in_target, standing
 from mudanza.core.state.ledger import Ledger
@@ -29,10 +28,9 @@ class Against:
     rows: pl.DataFrame
 
     @property
-    def table(self) -> PartTable:
-        """What is asked of it row by row."""
-        columns = list(HELD_THERE)
-        return PartTable(HELD_THERE, SortedRows.of(self.rows.select(columns), columns[0]).find)
+    def table(self) -> SortedRows:
+        """What is asked of it row by row (`HELD_THERE`)."""
+        return SortedRows.of(self.rows.select(HELD_THERE), HELD_THERE[0])
 
 
 def against(ledger: Ledger, name: str, layout: Layout, since: int | str | None) -> Against | None:
