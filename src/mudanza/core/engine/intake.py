@@ -17,7 +17,7 @@ from mudanza.core.plans.plan import Plan, Source
 from mudanza.core.sinks.csv_text import unquoted
 from mudanza.core.sources.noticing import noticed_in
 from mudanza.core.sources.opening import files_of, open_source, share_of_all
-from mudanza.core.sources.reader import Batch, BrokenRow, Reader
+from mudanza.core.sources.reader import Batch, BrokenRow, OfDatabase, Reader
 from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import FILE, LINE, OLD_LINE, SOURCE, TEXT, WAS, WHERE, WHY, file_and_line, where
 
@@ -67,13 +67,14 @@ class Opened:
 
     def digest(self) -> Digest | None:
         """What was read of a source that is no file, once it has been read."""
-        digest = getattr(self.reader, "digest", None)
-        return digest(self.shown) if digest is not None and not self.path.is_file() else None
+        if self.path.is_file() or not isinstance(self.reader, OfDatabase):
+            return None
+        return self.reader.digest(self.shown)
 
     @property
     def kinds(self) -> dict[str, str]:
         """The kinds that a database declares for the columns; empty for what declares none."""
-        kinds: dict[str, str] = getattr(self.reader, "kinds", {})
+        kinds = self.reader.declared() if isinstance(self.reader, OfDatabase) else {}
         return {self._renames.get(heading, heading): kind for heading, kind in kinds.items()}
 
     def own(self, columns: Sequence[str]) -> list[str]:

@@ -251,9 +251,12 @@ class DatabaseTable(WithoutCells):
     def headings(self) -> tuple[str, ...]:
         return tuple(tell_apart(self.raw_headings))
 
-    @cached_property
-    def kinds(self) -> dict[str, str]:
+    def declared(self) -> dict[str, str]:
         """The kinds that the database declares for a table's columns, by heading; a query's are not declared."""
+        return self._declared
+
+    @cached_property
+    def _declared(self) -> dict[str, str]:
         if "table" not in self.options.own:
             return {}
         schema, _, table = self.options.own["table"].rpartition(".")

@@ -10,6 +10,7 @@ from typing import Any, Protocol, runtime_checkable
 import polars as pl
 from polars.io.plugins import register_io_source
 
+from mudanza.core.values.digest import Digest
 from mudanza.core.values.row_columns import LINE
 
 
@@ -205,6 +206,23 @@ class TakesColumns(Protocol):
 
     def narrowed(self, headings: Collection[str]) -> Reader:
         """The same reader, whose rows have these columns alone."""
+        ...
+
+
+@runtime_checkable
+class OfDatabase(Protocol):
+    """A reader of a table or query of a database, which is no file, and can be asked."""
+
+    def declared(self) -> Mapping[str, str]:
+        """The kinds that the database declares for the columns, by heading; none for those of a query."""
+        ...
+
+    def digest(self, name: str) -> Digest:
+        """What was read, under a name, once it has been read."""
+        ...
+
+    def holding(self, headings: Collection[str], texts: Collection[str]) -> Iterator[Batch] | None:
+        """The rows that hold one of some texts in one of some columns (and perhaps others); None if it cannot be asked for them."""
         ...
 
 

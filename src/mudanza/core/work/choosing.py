@@ -11,7 +11,7 @@ from mudanza.core.engine.early import skipped_by
 from mudanza.core.engine.intake import Opened
 from mudanza.core.engine.late import run_whole
 from mudanza.core.engine.recipe import Condition
-from mudanza.core.sources.reader import Batch, BrokenRow
+from mudanza.core.sources.reader import Batch, BrokenRow, OfDatabase
 from mudanza.core.values.hashing import fixed_hash
 from mudanza.core.values.row_columns import INNER, LINE, WHERE, key_text, shown_key
 from mudanza.core.work.prepared import Prepared
@@ -129,15 +129,17 @@ class _Finder:
 
     def near(self, one: Opened) -> Iterator[Batch] | None:
         """The batches in which a source that can be asked finds the key; None if all of it has to be read."""
-        holding = getattr(one.reader, "holding", None)
         renames = one.source.options.rename
         headings = [h for h in one.reader.headings if renames.get(h, h) in self.columns]
         # what is made of the row, or added by the plan, the source does not know
         made = self._mapped_keys() and not self._is_plain()
-        if holding is None or made or any(value.strip().lower() in self.wanted for value in one.source.adds.values()):
+        if (
+            not isinstance(one.reader, OfDatabase)
+            or made
+            or any(value.strip().lower() in self.wanted for value in one.source.adds.values())
+        ):
             return None
-        batches: Iterator[Batch] | None = holding(headings, self.wanted)
-        return batches
+        return one.reader.holding(headings, self.wanted)
 
     def _is_plain(self) -> bool:
         """Whether the key is a column as it stands."""
