@@ -27,10 +27,11 @@ demo: $(BIN)/.compiled
 test: $(BIN)/.test $(BIN)/.compiled
 	$(BIN)/python -m pytest -n 2 --dist loadgroup --durations 10
 
-# kills, signals, full disks, several at once, damaged ledgers, hostile files; ten times as many made-up stories
+# kills, signals, full disks, several at once, damaged ledgers, hostile files; then all cases of what `make test` tries
+# some of, ten times as many made-up stories, and the measurements
 soak: $(BIN)/.test $(BIN)/.compiled
-	$(BIN)/python -m pytest -m soak --durations 10
-	MUDANZA_STORIES=10 $(BIN)/python -m pytest -m stories -n 2 --dist loadgroup --durations 10
+	$(BIN)/python -m pytest -m soak tests/soak --durations 10
+	MUDANZA_STORIES=10 $(BIN)/python -m pytest -m 'soak or stories' --ignore tests/soak -n 2 --dist loadgroup --durations 10
 
 lint: $(BIN)/.test
 	$(BIN)/ruff check src tests bench docs

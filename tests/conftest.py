@@ -9,7 +9,7 @@ import signal
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -29,6 +29,7 @@ if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:
     signal.signal(signal.SIGINT, signal.default_int_handler)
 
 Test = TypeVar("Test", bound=Callable[..., None])
+Case = TypeVar("Case")
 #: how many times as many stories `make soak` makes up
 TIMES = int(os.environ.get("MUDANZA_STORIES", "1"))
 
@@ -42,6 +43,11 @@ def stories(count: int) -> Callable[[Test], Test]:
         suppress_health_check=[HealthCheck.function_scoped_fixture],
     )
     return lambda test: pytest.mark.stories(few(test))
+
+
+def some(cases: Iterable[Case], every: int) -> list[Any]:
+    """Cases of one kind: one in so many (`every`) here, all in `make soak`."""
+    return [case if n % every == 0 else pytest.param(case, marks=pytest.mark.soak) for n, case in enumerate(cases)]
 
 
 #: for tests that talk to servers, start an office suite, or kill what they started: they run one after the other

@@ -167,7 +167,7 @@ class Model:
         return held
 
 
-@stories(15)
+@stories(6)
 @given(leavers=_LEAVERS, steps=st.lists(_step, min_size=3, max_size=6))
 def test_a_target_that_takes_in_what_is_new_changed_and_gone_holds_what_the_list_says(
     tmp_path_factory: pytest.TempPathFactory, leavers: dict[str, str], steps: list

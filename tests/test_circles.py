@@ -64,7 +64,7 @@ _names, _other = st.sampled_from(["a", "b", "c", "?"]), st.sampled_from(["", "0"
 _rows = st.lists(st.tuples(_names, _other), max_size=4)
 
 
-@stories(15)
+@stories(8)
 @given(branches=_rows, people=_rows)
 def test_a_circle_is_imported_in_two_passes_as_a_plain_loop_would_have_it(
     tmp_path: Path, branches: list[Branch], people: list[Person]

@@ -27,7 +27,7 @@ from test_reading import rows_of
 
 @pytest.mark.parametrize("command", [*COMMANDS, "layout show"])
 def test_every_command_has_help_with_examples(command: str, tmp_path: Path) -> None:
-    shown = program(*command.split(), "--help", cwd=tmp_path, status=0, fresh=True).out
+    shown = program(*command.split(), "--help", cwd=tmp_path, status=0).out
     assert "Example" in shown and f"mudanza {command.split()[0]}" in shown
     if command != "layout":
         assert "--json" in shown

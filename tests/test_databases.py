@@ -108,7 +108,7 @@ _text = st.none() | st.text(
 ).filter(lambda t: t.strip(" ") == t)
 
 
-@stories(8)
+@stories(4)
 @given(rows=st.lists(st.tuples(_text, st.none() | st.decimals(-(10**9), 10**9, places=2)), max_size=25))
 @example(rows=[(None, Decimal("999975961.44")), (None, Decimal("-999999991.29"))])
 @example(

@@ -14,10 +14,10 @@ import polars as pl
 import pytest
 import xlsxwriter
 import zstandard
-from hypothesis import HealthCheck, example, given, settings
+from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import alone, layout_json, needs_office, office, program
+from conftest import alone, layout_json, needs_office, office, program, stories
 from mudanza.core.documents.errors import SourceError
 from mudanza.core.sources.cells import look_at_cells, with_zeros, zeros_of
 from mudanza.core.sources.opening import files_of, open_source, parts, recognise
@@ -25,7 +25,7 @@ from mudanza.core.sources.reader import ReadOptions, lazy_rows
 from mudanza.core.sources.settings import said_options
 from mudanza.core.values.row_columns import LINE
 
-_tmp = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+_tmp = stories(30)
 
 
 def how(**said: str) -> ReadOptions:
@@ -737,7 +737,7 @@ _SEEDS = {
 }  # fmt: skip
 
 
-@settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@stories(60)
 @example(name="l.ndjson", changes=[(0, b"{\0\n", 99)])
 @given(
     name=st.sampled_from([*_SEEDS, "w.xlsx"]),

@@ -15,7 +15,7 @@ import tomlkit
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from conftest import program
+from conftest import program, stories
 from mudanza.core.language.saying import in_words
 from mudanza.core.language.steps import STEPS
 from mudanza.core.language.trying import try_flow, without_tables
@@ -121,7 +121,7 @@ def test_what_a_heading_means_depends_on_those_beside_it() -> None:
     assert like("species", "Art", "Djurets namn", "Ägare", "Födelsedatum") > 0.7
 
 
-@settings(max_examples=150, deadline=None)
+@stories(25)
 @given(st.text(max_size=20), st.text(max_size=20))
 def test_any_heading_is_as_like_another_as_a_share_can_be(one: str, other: str) -> None:
     assert 0 <= like(one, other) <= 1.1

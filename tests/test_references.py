@@ -248,7 +248,7 @@ _meters = st.dictionaries(st.sampled_from("abc"), st.sampled_from("123"), max_si
 _sorts = st.fixed_dictionaries(dict.fromkeys(("gone", "held_back"), st.sampled_from(["", '"remove"'])))
 
 
-@stories(10)
+@stories(5)
 @given(steps=st.lists(st.tuples(_people, _meters), min_size=2, max_size=4), leavers=st.tuples(_sorts, _sorts))
 def test_every_child_in_the_target_has_its_parent_or_it_is_told(
     tmp_path_factory: pytest.TempPathFactory, steps: list, leavers: tuple[dict[str, str], dict[str, str]]

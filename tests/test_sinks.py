@@ -21,7 +21,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import PEOPLE_COLUMNS, alone, installed, layout_json, needs_office, office, program, stories
+from conftest import PEOPLE_COLUMNS, alone, installed, layout_json, needs_office, office, program, some, stories
 from mudanza.core.documents.errors import LayoutError
 from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.layout import Layout
@@ -108,7 +108,7 @@ def as_rendered(layout: Layout, records: list[dict[str, Any]]) -> pl.DataFrame:
     return frame.filter(~pl.any_horizontal(stops)) if stops else frame
 
 
-@stories(8)
+@stories(5)
 @given(records=st.lists(_records, min_size=1, max_size=5))
 @pytest.mark.parametrize("form", FORMS)
 def test_what_is_written_is_read_back_the_same(tmp_path: Path, form: str, records: list[dict[str, Any]]) -> None:
@@ -377,7 +377,7 @@ def make_move(folder: Path, form: Any, rows: int) -> Path:
     return folder
 
 
-@pytest.mark.parametrize("form", FORMS)
+@pytest.mark.parametrize("form", some(FORMS, 3))
 def test_a_built_list_is_a_list_in_whatever_form(tmp_path: Path, form: str) -> None:
     """Built, checked against its layout and found in parts of so many rows, traced, lent, compared; a change of form leaves nothing of the old one behind."""
     move = make_move(tmp_path / "m", {"format": form}, 7)
@@ -445,9 +445,7 @@ def test_a_file_in_another_form_than_the_layout_says_is_told(tmp_path: Path) -> 
 
 @alone
 @pytest.mark.skipif(os.name != "posix", reason="signals of this kind are those of POSIX systems")
-@pytest.mark.parametrize(
-    "form", [one if one in ("csv", "xlsx") else pytest.param(one, marks=pytest.mark.soak) for one in FORMS]
-)
+@pytest.mark.parametrize("form", some(FORMS, 5))
 def test_nothing_half_is_seen_of_a_build_that_is_killed(tmp_path: Path, form: str) -> None:
     move = make_move(tmp_path / "m", {"format": form}, 9)
     program("build", cwd=move, status=0)

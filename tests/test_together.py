@@ -77,7 +77,7 @@ _lines = st.lists(
 )
 
 
-@stories(15)
+@stories(12)
 @given(bills=_bills, lines=_lines, goes=st.sampled_from(["each for itself", "all lines or none", "all or none"]), summed=st.booleans())  # fmt: skip
 def test_headers_and_lines_go_as_a_plain_loop_would_have_them(
     tmp_path: Path, bills: list[tuple[str, str]], lines: list[tuple[str, str]], goes: str, summed: bool
