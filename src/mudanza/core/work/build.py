@@ -48,7 +48,7 @@ from mudanza.core.work.progress import Progress, Tell, quietly
 from mudanza.core.work.records.own_files import no_own_files
 from mudanza.core.work.references import orphaned, wanted_columns
 from mudanza.core.work.results import BuildResult, ListResult
-from mudanza.core.work.settling import Asked, comparing_of, prepared, settle_own
+from mudanza.core.work.settling import Asked, Listed, comparing_of, prepared, settle_own
 from mudanza.core.work.shapes import build_shape
 from mudanza.core.work.since import Since, refused, since
 from mudanza.core.work.tables_at_hand import TablesAtHand
@@ -115,8 +115,8 @@ def build(
     ledger = ledger_of(move)
     order = in_order_of_need([load_plan(move, name) for name in names or _planned(move)])
     plans = order.plans
-    lists: Lists = [(plan, open_sources(plan, move)) for plan in plans]
-    no_own_files(move, {one.path for _, intake in lists for one in intake.opened})
+    lists: Lists = [Listed(plan, open_sources(plan, move)) for plan in plans]
+    no_own_files(move, {opened.path for one in lists for opened in one.intake.opened})
     to_come = [plan.name for plan in plans]
     tables = TablesAtHand(move, ledger, to_come, since=since)
     meant = frozenset(code for code, said in (("build.fewer", fewer), ("build.new-identities", new_identities)) if said)
@@ -124,7 +124,7 @@ def build(
     asked = Asked(as_of or date.today(), parameters or {}, tell, compare, since is not None, None, meant, wanted)
     # a wrong plan is to be told before the ledger knows of a run; what it looks up in is held only while its list is made
     looked_at = TablesAtHand(move, ledger, to_come, for_few=True, since=since)
-    recipes = (prepared(move, plan, intake, looked_at, asked).recipe for plan, intake in lists)
+    recipes = (prepared(move, one, looked_at, asked).recipe for one in lists)
     asked_for = {name for one in recipes for name in one.mentions.parameters}
     check_given(asked.parameters, asked_for, move.parameters)
     found = looked_at.values(asked.parameters, asked_for)
@@ -136,7 +136,7 @@ def build(
         results, cost = [], []
         for turn in in_turn(move, lists, order.circles, tables, asked):
             results.append(_build(move, turn, tables, nowhere, asked).result)
-            cost += cascades(turn.plan, results[-1], tables)
+            cost += cascades(turn.one.plan, results[-1], tables)
         return BuildResult(None, asked.as_of, results, found, cost)
     names_built = ", ".join(plan.name for plan in plans)
     with running(ledger, "build", names_built, as_of=asked.as_of.isoformat()) as run:
@@ -150,9 +150,9 @@ def build(
             made = _build(move, turn, tables, outputs, replace(asked, run=run.id))
             tables.forget_lookups()
             results.append(made.result)
-            cost += cascades(turn.plan, made.result, tables)
+            cost += cascades(turn.one.plan, made.result, tables)
             if made.losses:
-                raise refused(turn.plan, made.losses[0])
+                raise refused(turn.one.plan, made.losses[0])
             made.note(ledger, run.id)
         tell(Progress("remembering what was built"))
         for book in tables.books.values():
@@ -243,12 +243,12 @@ class _Collected:
 
 def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked: Asked) -> _Built:
     """Build one list."""
-    plan, intake, behind = turn.plan, turn.intake, turn.behind
+    plan, intake, behind = turn.one.plan, turn.one.intake, turn.behind
     # one list after the other: a later one finds the identifiers that an earlier one was given
     given_before = {name: book.given for name, book in tables.books.items()} | dict(behind.given if behind else {})
     asked.tell(Progress(f"building {plan.name}"))
-    settle_own(move, plan, intake, tables, outputs, asked)
-    ready = prepared(move, plan, intake, tables, asked, refer=True)
+    lost = settle_own(move, turn.one, tables, outputs, asked)
+    ready = prepared(move, turn.one, tables, asked, refer=True, lost=lost)
     recipe, memory = ready.recipe, ready.memory()
     total = Summary({source.name: Balance() for source in plan.sources})
     kept = _Collected(ready, asked)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import polars as pl
 
 from mudanza.core.disk.files import Outputs
-from mudanza.core.engine.intake import SAID_BEFORE, Intake, said_before
+from mudanza.core.engine.intake import SAID_BEFORE, said_before
 from mudanza.core.engine.local import Part, in_order
 from mudanza.core.findings.codes import CODES
 from mudanza.core.findings.finding import Finding
@@ -20,9 +20,9 @@ from mudanza.core.values.row_columns import WHERE
 from mudanza.core.work.again.sets import set_file
 from mudanza.core.work.behind import Behind
 from mudanza.core.work.order import Circle, books_of, needed_by
-from mudanza.core.work.settling import Asked, tried
+from mudanza.core.work.settling import Asked, Listed, tried
 from mudanza.core.work.tables_at_hand import TablesAtHand
-from mudanza.core.work.together import Lists
+from mudanza.core.work.together import Lists, with_said
 
 FIRST, SECOND = "first", "second"
 _CODE = "reference.circle"
@@ -32,8 +32,7 @@ _CODE = "reference.circle"
 class Turn:
     """A list whose turn it is, the circle that it was made first of, and what of it comes `behind` others, if it was made without that before."""
 
-    plan: Plan
-    intake: Intake
+    one: Listed
     circle: Circle | None = None
     behind: Behind | None = None
 
@@ -46,29 +45,39 @@ def settle_circles(
     if not broken:
         return lists
     around = {name for one in broken for name in circles[one].way}
-    involved = needed_by([plan for plan, _ in lists], around)
-    said = {name: pl.DataFrame(schema=SAID_BEFORE) for name in circles}
+    involved = needed_by([one.plan for one in lists], around)
+    said = {name: pl.DataFrame(schema=SAID_BEFORE) for name in broken}
+    # what was settled before does not know of the circle
+    lists = [replace(one, lost=None) if one.plan.name in involved else one for one in lists]
     while True:
         trial = tables.trial()
-        first = {}
-        for plan, intake in lists:
-            if _is_broken(circles, plan):
-                late = circles[plan.name].late
-                first[plan.name] = tried(move, _without(plan, late), intake.with_said(said[plan.name]), trial, asked)
-            elif plan.name in involved:
-                tried(move, plan, intake, trial, asked)
+        first, whole = {}, {}
+        for one in lists:
+            name = one.plan.name
+            if name in broken:
+                first[name] = tried(move, _without(with_said(one, said), circles[name].late), trial, asked)
+            elif name in involved:
+                whole[name] = tried(move, one, trial, asked)
         found = 0
-        for plan, intake in lists:
-            if _is_broken(circles, plan):
-                whole = tried(move, plan, intake, trial, asked).written
-                lost = first[plan.name].written.select(WHERE).join(whole, on=WHERE, how="anti", maintain_order="left")
-                # they are held back in the first pass, too; the second tells why
-                more = said_before(lost, code=pl.lit(_CODE), column=pl.lit(_CODE), hint=pl.lit(CODES[_CODE].next))
-                said[plan.name] = pl.concat([said[plan.name], more])
-                found += lost.height
+        for one in (one for one in lists if one.plan.name in broken):
+            name = one.plan.name
+            whole[name] = tried(move, one, trial, asked)
+            written = first[name].written.select(WHERE)
+            lost = written.join(whole[name].written, on=WHERE, how="anti", maintain_order="left")
+            # they are held back in the first pass, too; the second tells why
+            more = said_before(lost, code=pl.lit(_CODE), column=pl.lit(_CODE), hint=pl.lit(CODES[_CODE].next))
+            said[name] = pl.concat([said[name], more])
+            found += lost.height
         if not found:
-            nothing = pl.DataFrame(schema=SAID_BEFORE)
-            return [(plan, intake.with_said(said.get(plan.name, nothing))) for plan, intake in lists]
+            break
+    return [
+        replace(
+            with_said(one, said),
+            lost=whole[one.plan.name].lost if one.plan.name in whole else one.lost,
+            lost_first=first[one.plan.name].lost if one.plan.name in first else None,
+        )
+        for one in lists
+    ]
 
 
 def in_turn(
@@ -77,17 +86,18 @@ def in_turn(
     """Lists as they are to be made, each as soon as all is there that it needs; first passes are made on the way, which give out identifiers."""
     waiting: dict[str, Turn] = {}
     there: set[str] = set()
-    for plan, intake in lists:
+    for one in lists:
+        plan = one.plan
         there.add(plan.name)
         if _is_broken(circles, plan):
             late = circles[plan.name].late
             given = {name: tables.book(name).given for name in sorted(books_of(plan, "mint"))}
-            tried(move, _without(plan, late), intake, tables, asked)
+            tried(move, replace(_without(one, late), lost=one.lost_first), tables, asked)
             titles = tuple(plan.layout.field_named(name).title for name in late)
-            behind = Behind(titles, given)
-            waiting[plan.name] = Turn(plan, intake.without_said(_CODE), circles[plan.name], behind)
+            whole = replace(one, intake=one.intake.without_said(_CODE))
+            waiting[plan.name] = Turn(whole, circles[plan.name], Behind(titles, given))
         else:
-            yield Turn(plan, intake, circles.get(plan.name))
+            yield Turn(one, circles.get(plan.name))
         for name in [name for name in waiting if there >= set(circles[name].later)]:
             yield waiting.pop(name)
 
@@ -165,6 +175,7 @@ def _is_broken(circles: Mapping[str, Circle], plan: Plan) -> bool:
     return plan.name in circles and bool(circles[plan.name].late)
 
 
-def _without(plan: Plan, late: Sequence[str]) -> Plan:
-    """A plan that says nothing of some fields."""
-    return replace(plan, flows={name: flow for name, flow in plan.flows.items() if name not in late})
+def _without(one: Listed, late: Sequence[str]) -> Listed:
+    """A list whose plan says nothing of some fields."""
+    flows = {name: flow for name, flow in one.plan.flows.items() if name not in late}
+    return replace(one, plan=replace(one.plan, flows=flows))

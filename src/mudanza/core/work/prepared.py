@@ -23,7 +23,7 @@ from mudanza.core.plans.plan_reading import load_plan
 from mudanza.core.state.evidence import ledger_of
 from mudanza.core.tables.by_hand import KEY_COLUMN, ByHand
 from mudanza.core.values.row_columns import FILE, SOURCE
-from mudanza.core.work.references import references_of
+from mudanza.core.work.references import Lost, references_of
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
 
@@ -103,11 +103,12 @@ def assembled(
     watch: bool = False,
     refer: bool = False,
     named: bool = False,
+    lost: Lost | None = None,
 ) -> Prepared:
     """A plan whose sources are open, with its recipe."""
     around = tables.around(plan, as_of or date.today(), parameters or {})
     _check_by_hand(around.by_hand, intake)
-    references, found = references_of(plan, tables) if refer else ([], [])
+    references, found = references_of(plan, tables, lost) if refer else ([], [])
     recipe = assemble(
         plan,
         intake.columns,

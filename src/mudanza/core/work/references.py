@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import polars as pl
@@ -69,16 +69,19 @@ def wanted_columns(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, set
     return wanted
 
 
-def references_of(plan: Plan, tables: TablesAtHand) -> tuple[list[Reference], list[Finding]]:
-    """The references of a plan with what they may hold, and the findings on those that cannot be looked at."""
+#: of a list that refers to itself: the places of rows whose references lead nowhere, by the fields that refer
+Lost = Mapping[tuple[str, ...], pl.Series]
+
+
+def references_of(plan: Plan, tables: TablesAtHand, lost: Lost | None) -> tuple[list[Reference], list[Finding]]:
+    """The references of a plan with what they may hold, those to the list itself if it is known which of them are `lost`; and the findings on those that cannot be looked at."""
     references, unchecked = [], []
     for target in targets_of(plan, tables):
         rule = f"among {', '.join(target.reference.columns)} of {target.reference.resource}"
         why = _why_not(plan, target, tables)
-        own = tables.lost if target.list == plan.name else None
-        if own is not None:
-            lost = own[target.reference.fields]
-            references.append(Reference(target.reference.fields, lost, target.compared, target.nowhere(plan), rule))
+        if target.list == plan.name and lost is not None:
+            places = lost[target.reference.fields]
+            references.append(Reference(target.reference.fields, places, target.compared, target.nowhere(plan), rule))
             continue
         records = None if target.list is None or why else tables.records(target.list)
         if records is None or target.layout is None:
@@ -116,28 +119,30 @@ def refers_to_itself(plan: Plan, tables: TablesAtHand) -> list[Target]:
 
 
 def lost_in(
-    plan: Plan, own: Sequence[Target], written: pl.DataFrame, staying: pl.DataFrame | None = None
+    plan: Plan,
+    own: Sequence[Target],
+    written: pl.DataFrame,
+    staying: Callable[[pl.DataFrame], pl.DataFrame] | None = None,
 ) -> dict[tuple[str, ...], pl.Series]:
-    """The places of rows, by the fields that refer, of which a list's own references lead nowhere. `written` are the places (`WHERE`) and the texts of its records.
+    """The places of rows, by the fields that refer, of which a list's own references lead nowhere. `written` are the places (`WHERE`) and the texts of its records; `staying` gives
+    the records that the target goes on holding though they are not written, if some of these are held back.
 
-    A record that is held back takes with it those that refer to it; but where records that are not written are `staying` in the target, whether it is one of them is only known when the
-    list is made without it.
+    A record that is held back takes with it those that refer to it, unless the target holds it.
     """
     lost = {target.reference.fields: pl.Series([], dtype=pl.Int64) for target in own}
     standing = written
     while True:
         held = pl.Series([], dtype=pl.Int64)
+        there = [standing] if staying is None else [standing, staying(written.join(standing, on=WHERE, how="anti"))]
         for target in own:
-            offered = [rows.select(target.titles) for rows in (standing, staying) if rows is not None]
-            known = known_keys(pl.concat(offered), target.titles, target.compared)
-            parts = [pl.col(title) for title in target.fields]
-            filled = pl.all_horizontal((part.str.len_bytes() > 0).fill_null(False) for part in parts)
-            asked = standing.filter(filled).select(WHERE, target.compared.whole(key_text(parts)).alias("key"))
-            places = asked.join(known, on="key", how="anti")[WHERE]
+            offered = pl.concat([rows.select(target.titles) for rows in there])
+            known = known_keys(offered, target.titles, target.compared)
+            asked = referred_ids(standing, target.fields, target, WHERE)
+            places = asked.join(known, left_on="id", right_on="key", how="anti")[WHERE]
             lost[target.reference.fields] = pl.concat([lost[target.reference.fields], places]).unique()
             if target.nowhere(plan) == NOWHERE[0]:
                 held = pl.concat([held, places])
-        if held.is_empty() or staying is not None:
+        if held.is_empty():
             return lost
         standing = standing.filter(~pl.col(WHERE).is_in(held.implode()))
 

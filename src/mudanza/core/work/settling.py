@@ -21,7 +21,7 @@ from mudanza.core.work.again.comparing import Comparing
 from mudanza.core.work.behind import Behind
 from mudanza.core.work.prepared import Prepared, assembled
 from mudanza.core.work.progress import Progress, Tell
-from mudanza.core.work.references import lost_in, refers_to_itself
+from mudanza.core.work.references import Lost, lost_in, refers_to_itself
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
 #: file and line of a row, as people are told them
@@ -45,37 +45,55 @@ class Asked:
     wanted: Mapping[str, Collection[str]]
 
 
+@dataclass(frozen=True)
+class Listed:
+    """A list to be made, with its open sources. `lost` tells, where that is settled, which rows refer to no record of the list itself; `lost_first` the same of a pass without what
+    comes behind other lists."""
+
+    plan: Plan
+    intake: Intake
+    lost: Lost | None = None
+    lost_first: Lost | None = None
+
+
 def prepared(
-    move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: Asked, *, refer: bool = False
+    move: Move, one: Listed, tables: TablesAtHand, asked: Asked, *, refer: bool = False, lost: Lost | None = None
 ) -> Prepared:
     named = refer and tables.makes_several
-    return assembled(move, plan, intake, tables, asked.as_of, asked.parameters, refer=refer, named=named)
+    return assembled(
+        move, one.plan, one.intake, tables, asked.as_of, asked.parameters, refer=refer, named=named, lost=lost
+    )
 
 
-def settle_own(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, outputs: Outputs, asked: Asked) -> None:
-    """Find out which rows of a list that refers to itself refer to none of its records.
+def settle_own(move: Move, one: Listed, tables: TablesAtHand, outputs: Outputs, asked: Asked) -> Lost:
+    """Which rows of a list refer to none of its own records, by the fields that refer.
 
-    One that is held back may take others with it, and let others stand: the list is made, and nothing written, until no more are found.
+    The list is made once, and nothing written; what follows of rows that are held back is found in what would be written. Only where rows share their keys, and a later one may take the place of
+    one that is held back, it is made again, until no more are found.
     """
+    if one.lost is not None:
+        return one.lost
+    plan = one.plan
     own = refers_to_itself(plan, tables)
-    tables.lost = {target.reference.fields: pl.Series([], dtype=pl.Int64) for target in own} if own else None
-    if tables.lost is None:
-        return
-    titles = sorted({title for target in own for title in (*target.fields, *target.titles)})
-    nothing = pl.DataFrame(schema={WHERE: pl.Int64, **dict.fromkeys(titles, pl.String)})
-    while True:
-        ready = prepared(move, plan, intake, tables, asked, refer=True)
+    lost = {target.reference.fields: pl.Series([], dtype=pl.Int64) for target in own}
+    titles = sorted({title for target in own for title in (*target.fields, *target.titles)} | {*plan.layout.key_titles})
+    while own:
+        ready = prepared(move, one, tables, asked, refer=True, lost=lost)
         comparing = comparing_of(ready, outputs) if asked.sets else None
-        rows = [nothing]
-        for part in run_recipe(plan, ready.recipe, intake, ready.trial()):
+        rows = [pl.DataFrame(schema={WHERE: pl.Int64, **dict.fromkeys(titles, pl.String)})]
+        repeated = 0
+        for part in run_recipe(plan, ready.recipe, one.intake, ready.trial()):
             rows.append(part.written.select(part.places.alias(WHERE), *titles))
+            repeated += part.summary.total.merged + part.findings.filter(pl.col("code") == "key.repeated").height
             if comparing is not None:
                 comparing.take(part, records_of(part.written, plan.layout.key_titles, part.records)["key"])
-        found = lost_in(plan, own, pl.concat(rows), None if comparing is None else comparing.staying())
-        more = {fields: pl.concat([lost, found[fields]]).unique() for fields, lost in tables.lost.items()}
-        if all(more[fields].len() == lost.len() for fields, lost in tables.lost.items()):
-            return
-        tables.lost = more
+        found = lost_in(plan, own, pl.concat(rows), None if comparing is None else comparing.staying)
+        more = {fields: pl.concat([before, found[fields]]).unique() for fields, before in lost.items()}
+        again = repeated and any(more[fields].len() > before.len() for fields, before in lost.items())
+        lost = more
+        if not again:
+            break
+    return lost
 
 
 def comparing_of(
@@ -93,17 +111,19 @@ def comparing_of(
 
 @dataclass(frozen=True)
 class Tried:
-    """What a list would come to: the records written, with their places (`WHERE`), and the rows held back, with the texts that their fields would have, `PLACE` and `WHY`."""
+    """What a list would come to: the records written, with their places (`WHERE`), the rows held back, with the texts that their fields would have, `PLACE` and `WHY`, and those that
+    refer to none of its records."""
 
     written: pl.DataFrame
     held: pl.DataFrame
+    lost: Lost
 
 
-def tried(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: Asked) -> Tried:
+def tried(move: Move, one: Listed, tables: TablesAtHand, asked: Asked) -> Tried:
     """Make a list with tables that are on trial, so that others can be made after it."""
-    nowhere = Outputs(keep=False)
-    settle_own(move, plan, intake, tables, nowhere, asked)
-    ready = prepared(move, plan, intake, tables, asked, refer=True)
+    plan, intake, nowhere = one.plan, one.intake, Outputs(keep=False)
+    lost = settle_own(move, one, tables, nowhere, asked)
+    ready = prepared(move, one, tables, asked, refer=True, lost=lost)
     recipe, memory = ready.recipe, ready.memory()
     texts = [made.text.expr.alias(made.field.title) for made in recipe.fields]
     written = [pl.DataFrame(schema={WHERE: pl.Int64, **dict.fromkeys(recipe.titles, pl.String)})]
@@ -120,9 +140,9 @@ def tried(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: A
         if comparing is not None:
             comparing.take(part, records_of(part.written, plan.layout.key_titles, part.records)["key"])
         whole = part.held.filter(pl.col(TEXT).is_null())
-        for one in intake.opened if whole.height else ():
-            rows = whole.filter(pl.col(FILE) == one.shown)
-            rows = rows.with_columns(where(one.number), pl.lit(None, dtype=pl.String).alias(CORRECTED))
+        for opened in intake.opened if whole.height else ():
+            rows = whole.filter(pl.col(FILE) == opened.shown)
+            rows = rows.with_columns(where(opened.number), pl.lit(None, dtype=pl.String).alias(CORRECTED))
             books = {name: book.copy() for name, book in memory.books.items()}
             held.append(run_whole(recipe, rows, books).select(place, WHY, *texts))
     records = pl.concat(written)
@@ -132,4 +152,4 @@ def tried(move: Move, plan: Plan, intake: Intake, tables: TablesAtHand, asked: A
     if wanted:
         staying = [] if comparing is None else [comparing.staying()]
         tables.made(plan.name, pl.concat([rows.select(wanted) for rows in (records, *staying)]))
-    return Tried(records, pl.concat(held))
+    return Tried(records, pl.concat(held), lost)

@@ -55,8 +55,6 @@ class TablesAtHand:
         self._for_few, self._since = for_few, since
         self._made: dict[str, pl.DataFrame | None] = dict.fromkeys(to_come)
         self.books: dict[str, KeyBook] = {}
-        #: of the list that is being made and refers to itself: the places of rows whose references lead nowhere, by the fields that refer
-        self.lost: dict[tuple[str, ...], pl.Series] | None = None
         #: by list that this run has made: the keys of records that it takes out of the target
         self.removed: dict[str, pl.Series] = {}
         self._crosswalks: dict[str, Crosswalk] = {}

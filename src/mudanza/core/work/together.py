@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import polars as pl
 
 from mudanza.core.documents.errors import MoveError, MudanzaError, Place
-from mudanza.core.engine.intake import SAID_BEFORE, Intake, said_before
+from mudanza.core.engine.intake import SAID_BEFORE, said_before
 from mudanza.core.findings.codes import CODES
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.plans.move import Move
@@ -20,10 +20,10 @@ from mudanza.core.values.kinds import Kind, plain_text
 from mudanza.core.values.row_columns import WHERE, WHY
 from mudanza.core.work.order import needed_by
 from mudanza.core.work.references import Target, referred_ids, targets_of
-from mudanza.core.work.settling import PLACE, Asked, Tried, tried
+from mudanza.core.work.settling import PLACE, Asked, Listed, Tried, tried
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
-Lists = Sequence[tuple[Plan, Intake]]
+Lists = Sequence[Listed]
 INCOMPLETE, DIFFERS = "together.incomplete", "together.differs"
 #: what is wrong with a header, by what it is referred to by: the finding, and what it speaks of
 _DOOMED = ("id", "code", "subject", "value", "rule")
@@ -94,7 +94,7 @@ def settle_together(move: Move, lists: Lists, tables: TablesAtHand, asked: Asked
 
     Raises MoveError where headers are made and their lines are not, or the other way round.
     """
-    plans = {plan.name: plan for plan, _ in lists}
+    plans = {one.plan.name: one.plan for one in lists}
     pairs = [pair for plan in plans.values() for pair in _pairs(move, plan, plans, tables)]
     _check_whole(move, plans, tables)
     if not pairs:
@@ -105,9 +105,7 @@ def settle_together(move: Move, lists: Lists, tables: TablesAtHand, asked: Asked
     while True:
         trial = tables.trial()
         made = {
-            plan.name: tried(move, plan, intake.with_said(said[plan.name]), trial, asked)
-            for plan, intake in lists
-            if plan.name in involved
+            one.plan.name: tried(move, with_said(one, said), trial, asked) for one in lists if one.plan.name in involved
         }
         found = 0
         for pair in pairs:
@@ -124,7 +122,13 @@ def settle_together(move: Move, lists: Lists, tables: TablesAtHand, asked: Asked
             told = _said(headers, pair.target.titles, pair.target, pair.differing(made))
             of_field = {"field": pl.col("column"), "column": pl.lit(None, dtype=pl.String)}
             said[pair.header] = pl.concat([said[pair.header], told.with_columns(**of_field)])
-    return [(plan, intake.with_said(said[plan.name])) for plan, intake in lists]
+    settled = {name: one.lost for name, one in made.items()}
+    return [replace(with_said(one, said), lost=settled.get(one.plan.name)) for one in lists]
+
+
+def with_said(one: Listed, said: Mapping[str, pl.DataFrame]) -> Listed:
+    """A list with what is said of its rows (of `SAID_BEFORE`), by list."""
+    return replace(one, intake=one.intake.with_said(said[one.plan.name])) if one.plan.name in said else one
 
 
 def _pairs(move: Move, plan: Plan, plans: Collection[str], tables: TablesAtHand) -> list[_Pair]:

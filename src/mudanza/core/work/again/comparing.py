@@ -111,22 +111,27 @@ class Comparing:
                 written.filter(theirs.is_null()), written.filter(what.is_in([CHANGED, LAST_CHANGE]).fill_null(False))
             )
 
-    def staying(self) -> pl.DataFrame:
-        """The records that the target goes on holding though they are not written, as far as it is known what they hold."""
-        found = self._leaving(pl.concat(self._what))
+    def staying(self, held: pl.DataFrame | None = None) -> pl.DataFrame:
+        """The records that the target goes on holding though they are not written, as far as it is known what they hold; if some of the written are `held` back, too."""
+        every, missed = pl.concat(self._what), self._missed
+        if held is not None:
+            ids = held.select(ids_of(self._plan.layout).alias("id"))
+            every = every.join(ids, on="id", how="anti", maintain_order="left")
+            missed = [*missed, ids.with_columns(why=pl.lit(HELD_BACK))]
+        found = self._leaving(every, missed)
         wanted = self._against.rows.filter(pl.col("id").is_in(found["id"].implode()))
         before = records_before(self._move, self._ledger, self._plan.name, self._plan.layout, wanted)
         return self._staying(before, found)
 
-    def _leaving(self, every: pl.DataFrame) -> pl.DataFrame:
+    def _leaving(self, every: pl.DataFrame, missed: Sequence[pl.DataFrame]) -> pl.DataFrame:
         last = every.filter(pl.col("what") == LAST_CHANGE)["id"]
-        missed = pl.concat(self._missed, how="diagonal")
-        return find_leavers(self._plan, self._against.rows, every["id"], last, missed, self._joined)
+        rows = pl.concat(missed, how="diagonal")
+        return find_leavers(self._plan, self._against.rows, every["id"], last, rows, self._joined)
 
     def close(self) -> Difference:
         """What it comes to; the files are written."""
         every = pl.concat(self._what)
-        found = self._leaving(every)
+        found = self._leaving(every, self._missed)
         other = every.filter(pl.col("what").is_not_null())
         wanted = self._against.rows.filter(
             pl.col("id").is_in(other.filter(pl.col("what") != ADDED)["id"].implode())
