@@ -47,7 +47,8 @@ def stories(count: int) -> Callable[[Test], Test]:
 
 def some(cases: Iterable[Case], every: int) -> list[Any]:
     """Cases of one kind: one in so many (`every`) here, all in `make soak`."""
-    return [case if n % every == 0 else pytest.param(case, marks=pytest.mark.soak) for n, case in enumerate(cases)]
+    values = [case if isinstance(case, tuple) else (case,) for case in cases]
+    return [pytest.param(*one, marks=[pytest.mark.soak] if n % every else []) for n, one in enumerate(values)]
 
 
 #: for tests that talk to servers, start an office suite, or kill what they started: they run one after the other

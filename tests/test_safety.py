@@ -467,7 +467,8 @@ def test_no_form_of_a_secret_is_said(secret: str, monkeypatch: pytest.MonkeyPatc
         assert form not in look.message(f"a name {form}")
         # what is shown of the data is as it is
         assert look.harmless(f"a name {form}") == f"a name {form}"
-    assert "Pine" not in without_pieces("failed to resolve host 'qPine'")
+    # a driver that takes the address apart at the wrong place names a piece
+    assert secret != "p@qPine" or "Pine" not in without_pieces("failed to resolve host 'qPine'")
 
 
 #: addresses with whatever in their passwords: the password that is meant, and the host

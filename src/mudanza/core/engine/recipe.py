@@ -50,7 +50,7 @@ class Condition:
         """The rows that meet it or, without `meeting`, those that surely do not."""
         doubtful = pl.any_horizontal([p.exactly.fill_null(False) for p in self.problems if p.stops] or [pl.lit(False)])
         wanted = self.expr if meeting else ~self.expr
-        return run_stages(rows.lazy(), self.stages).filter(wanted & ~doubtful).select(rows.columns).collect()
+        return run_stages(rows, self.stages).filter(wanted & ~doubtful).select(rows.columns)
 
 
 @dataclass(frozen=True)
@@ -132,9 +132,9 @@ class Recipe:
     def run(self, rows: pl.DataFrame, stages: list[Stage]) -> pl.DataFrame:
         """Rows with the columns of some of its stages. Raises MoveError where the move's own steps fail."""
         if not self.own_steps:
-            return run_stages(rows.lazy(), stages).collect()
+            return run_stages(rows, stages)
         try:
-            return run_stages(rows.lazy(), stages).collect()
+            return run_stages(rows, stages)
         except MudanzaError:
             raise
         except Exception as error:  # whatever somebody's own function does
@@ -157,5 +157,5 @@ class Recipe:
                 except Exception:  # whatever it is, it is this column's
                     name: str = column.meta.output_name()
                     return self.own_steps.get(name)
-            rows = run_stages(rows.lazy(), [stage]).collect()
+            rows = run_stages(rows, [stage])
         return None

@@ -61,7 +61,7 @@ def try_flow(
     ).with_columns(
         pl.lit("north").alias(SOURCE), pl.lit("f.csv").alias(FILE), pl.int_range(2, 2 + len(rows)).alias(LINE)
     )
-    frame = run_stages(frame.lazy(), stages.early).collect()
+    frame = run_stages(frame, stages.early)
     for mint in stages.mints:
         known = (
             pl.DataFrame({"identity": [], "key": []}, schema={"identity": pl.String, "key": pl.String})
@@ -74,7 +74,7 @@ def try_flow(
             how="left",
             maintain_order="left",
         )
-    frame = run_stages(frame.lazy(), stages.late).collect()
+    frame = run_stages(frame, stages.late)
     out = frame.with_columns(flags(value.problems)).with_columns(
         plain_text(value.expr, value.kind).cast(pl.String).alias("out")
     )

@@ -102,14 +102,11 @@ class Join:
     table: pl.DataFrame | Finder
     names: Mapping[str, str]
 
-    def to(self, rows: pl.LazyFrame) -> pl.LazyFrame:
+    def to(self, rows: pl.DataFrame) -> pl.DataFrame:
         """Rows with what the table has for them, null where it has nothing."""
-        table = self.table
-        if not isinstance(table, pl.DataFrame):
-            made = rows.collect()
-            rows, table = made.lazy(), table.find(made[self.on])
+        table = self.table if isinstance(self.table, pl.DataFrame) else self.table.find(rows[self.on])
         first = self.table.columns[0]
-        wanted = table.lazy().select(first, *(pl.col(theirs).alias(ours) for ours, theirs in self.names.items()))
+        wanted = table.select(first, *(pl.col(theirs).alias(ours) for ours, theirs in self.names.items()))
         return rows.join(wanted, left_on=self.on, right_on=first, how="left", maintain_order="left")
 
 
@@ -121,8 +118,8 @@ class Stage:
     joins: list[Join] = field(default_factory=list)
 
 
-def run_stages(rows: pl.LazyFrame, stages: Sequence[Stage]) -> pl.LazyFrame:
-    """Rows with the columns of all stages."""
+def run_stages(rows: pl.DataFrame, stages: Sequence[Stage]) -> pl.DataFrame:
+    """Rows with the columns of all stages, each made before the next: made all at once, columns would be cut in different places, and each later use would put them right again."""
     for stage in stages:
         if stage.columns:
             rows = rows.with_columns(stage.columns)

@@ -54,9 +54,9 @@ class RowCondition:
 
     def of(self, rows: pl.DataFrame, shown: str, error: type[MudanzaError]) -> pl.DataFrame:
         """The rows that meet it. Raises `error` if it cannot be told of one."""
-        lazy = run_stages(rows.lazy(), self._stages.early)
+        made = run_stages(rows, self._stages.early)
         if self._value.failed is not None:
-            bad = lazy.filter(self._value.failed).head(1).collect()
+            bad = made.filter(self._value.failed).head(1)
             if bad.height:
                 told = gather(bad.with_columns(flags(self._value.problems)), self._value.problems, pl.lit(shown))
                 value, rule = told.select("value", "rule").row(0) if told.height else (None, None)
@@ -66,4 +66,4 @@ class RowCondition:
                     place=Place(shown, bad[LINE][0]),
                     hint="Say in its step how such values are written, or add `or blank` to it.",
                 )
-        return lazy.filter(self._value.expr).select(rows.columns).collect()
+        return made.filter(self._value.expr).select(rows.columns)
