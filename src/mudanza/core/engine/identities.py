@@ -4,31 +4,37 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+import numpy as np
 import polars as pl
 
 from mudanza.core.engine.recipe import Recipe
 from mudanza.core.values.hashing import fixed_hash
 from mudanza.core.values.row_columns import SOURCE
 
-#: the source that a row is of, the key book, and the hash of an old identifier
-ASKED = {SOURCE: pl.String, "book": pl.String, "identity": pl.UInt64}
+#: hashes of old identifiers, by the source that asks for them and the key book
+Asked = dict[tuple[str, str], list[pl.Series]]
 
 
 @dataclass
 class Identities:
-    """Hashes of the old identifiers asked for, as often as they were (frames of `ASKED`)."""
+    """The old identifiers asked for, as often as they were."""
 
-    asked: list[pl.DataFrame] = field(default_factory=list)
+    asked: Asked = field(default_factory=dict)
 
     def merge(self, later: Identities) -> None:
         """Add those of rows that come after all of these."""
-        self.asked += later.asked
+        for by, hashes in later.asked.items():
+            self.asked.setdefault(by, []).extend(hashes)
 
     def each_once(self) -> dict[tuple[str, str], pl.Series]:
         """The hashes by source and key book, each once, in order."""
-        every = pl.concat([pl.DataFrame(schema=ASKED), *self.asked])
-        by = every.partition_by(SOURCE, "book", as_dict=True, maintain_order=True)
-        return {(str(source), str(book)): rows["identity"].unique().sort() for (source, book), rows in by.items()}
+        return {by: _each_once(pl.concat(hashes)) for by, hashes in self.asked.items()}
+
+
+def _each_once(hashes: pl.Series) -> pl.Series:
+    ordered = np.sort(hashes.to_numpy())
+    first = np.diff(ordered, prepend=ordered[:1] + 1) != 0
+    return pl.Series(hashes.name, ordered[first])
 
 
 def identity_hash(column: str) -> pl.Expr:
@@ -36,12 +42,15 @@ def identity_hash(column: str) -> pl.Expr:
     return fixed_hash([pl.col(column)]).alias("identity")
 
 
-def asked_for(recipe: Recipe, rows: pl.DataFrame) -> pl.DataFrame:
-    """What rows ask key books for, as a frame of `ASKED`."""
-    parts = [
-        rows.select(SOURCE, pl.lit(mint.book).alias("book"), pl.col(mint.identity).alias("identity"))
-        .drop_nulls("identity")
-        .with_columns(identity_hash("identity"))
-        for mint in recipe.mints
-    ]
-    return pl.concat([pl.DataFrame(schema=ASKED), *parts])
+def asked_for(recipe: Recipe, rows: pl.DataFrame) -> Asked:
+    """What rows ask key books for."""
+    found: Asked = {}
+    for mint in recipe.mints:
+        asked = rows.select(SOURCE, pl.col(mint.identity).alias("identity")).drop_nulls("identity")
+        hashed = asked.select(SOURCE, identity_hash("identity"))
+        # the rows of a batch are of one source, but for those that were held back
+        of_one = hashed.height and hashed.select((pl.col(SOURCE) == pl.col(SOURCE).first()).all()).item()
+        parts = [hashed] if of_one else hashed.partition_by(SOURCE, maintain_order=True) if hashed.height else []
+        for part in parts:
+            found.setdefault((str(part[SOURCE][0]), mint.book), []).append(part["identity"])
+    return found

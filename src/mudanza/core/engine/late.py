@@ -9,7 +9,7 @@ from functools import cached_property
 import polars as pl
 
 from mudanza.core.engine.early import NOT_KEPT, ROW, Early, gather_here, missed_rows
-from mudanza.core.engine.identities import asked_for
+from mudanza.core.engine.identities import Asked, asked_for
 from mudanza.core.engine.knowing import LAST, THEIRS
 from mudanza.core.engine.numbering import JOINED, Fresh, number, same_numbers
 from mudanza.core.engine.recipe import Made, Recipe
@@ -41,7 +41,7 @@ class Ends:
     """Where the rows of a batch ended.
 
     `written` has the layout's titles as text columns (and `extra` ones asked for), `lines` where these rows stood, `records` a hash of each; `held` the untouched source
-    columns plus `#why`; `skipped` counts rows by rule. `asked` are hashes of the old identifiers that the written rows ask for (of `ASKED`); `missed` are the rows that are not
+    columns plus `#why`; `skipped` counts rows by rule. `asked` are hashes of the old identifiers that the written rows ask for; `missed` are the rows that are not
     written, if somebody wants to know of them (of `early.MISSED`).
     """
 
@@ -53,7 +53,7 @@ class Ends:
     findings: pl.DataFrame
     skipped: dict[str, int]
     merged: int
-    asked: pl.DataFrame
+    asked: Asked
     missed: pl.DataFrame
 
     def end_of(self, line: int) -> str:

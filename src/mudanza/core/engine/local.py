@@ -109,7 +109,7 @@ def _counted(
     )
     balance.skip(ends.skipped)
     summary = Summary(
-        {opened.source.name: balance}, identities=Identities([ends.asked]), corrected=early.corrected, said=early.said
+        {opened.source.name: balance}, identities=Identities(ends.asked), corrected=early.corrected, said=early.said
     )
     if unused:
         summary.unused = dict(early.original.select(pl.col(unused).count()).row(0, named=True))

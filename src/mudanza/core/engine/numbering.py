@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+import numpy as np
 import polars as pl
 
 from mudanza.core.engine.early import ROW
@@ -64,7 +65,7 @@ def _numbered(
     known = book.find(asked["identity"])
     unknown = asked if known.is_empty() else asked.join(known, on="identity", how="anti", maintain_order="left")
     takers = unknown if written is None else unknown.filter("written")
-    fresh = _with_keys(book, takers.unique("identity", keep="first", maintain_order=True))
+    fresh = _with_keys(book, _each_once(takers))
     keys = fresh.select(list(KEYS))
     if len(mints) == 1 and keys.height == rows.height:
         # every row has an identity of its own that is new: the keys stand in row order already
@@ -80,6 +81,15 @@ def _numbered(
             rows = rows.join(theirs, on=ROW, how="left", maintain_order="left")
             rows = rows.with_columns(pl.coalesce(_THEIRS, mint.key).alias(mint.key)).drop(_THEIRS)
     return rows, keys
+
+
+def _each_once(rows: pl.DataFrame) -> pl.DataFrame:
+    """The first row of each identity."""
+    hashes = np.sort(rows["identity"].hash().to_numpy())
+    if not (hashes[1:] == hashes[:-1]).any():
+        # where no two hashes are alike, no two texts are
+        return rows
+    return rows.unique("identity", keep="first", maintain_order=True)
 
 
 def _asked(mints: list[Mint], rows: pl.DataFrame, written: pl.Series | None) -> pl.DataFrame:

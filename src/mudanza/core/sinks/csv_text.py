@@ -73,6 +73,7 @@ class RowWriter:
         if escaped:
             text = pl.all().str.replace_all(_ESCAPE, _ESCAPE * 2, literal=True)
             frame = frame.select(text.str.replace_all(dialect.quote or "", _QUOTE, literal=True))
+        whole = frame
         if dialect.quote is not None and frame.width:
             frame = self._no_comments(frame)
         buffer = io.BytesIO()
@@ -84,7 +85,9 @@ class RowWriter:
             quote_style="never" if dialect.quote is None else "always" if escaped else "necessary",
             line_terminator=dialect.line_end,
         )
-        data = buffer.getvalue().replace(_BREAK.encode(), b"")
+        data = buffer.getvalue()
+        if frame is not whole:
+            data = data.replace(_BREAK.encode(), b"")
         if escaped:
             data = data.replace(_QUOTE.encode(), (_ESCAPE + (dialect.quote or "")).encode())
         return self._encoded(data)

@@ -27,7 +27,7 @@ def note_brought(
 ) -> None:
     """Remember what a source brings now, as what is new and gone since `before`. The ledger must be held by the run."""
     was, is_ = before.to_frame("identity"), now.to_frame("identity")
-    fresh = is_.join(was, on="identity", how="anti").with_columns(there=True)
+    fresh = (is_.join(was, on="identity", how="anti") if was.height else is_).with_columns(there=True)
     gone = was.join(is_, on="identity", how="anti").with_columns(there=False)
     if fresh.is_empty() and gone.is_empty():
         return

@@ -91,8 +91,9 @@ class NumberType:
 
     def problems(self, cell: Cell) -> list[Problem]:
         """Numbers that writing would round, and numbers out of bounds."""
-        # what is no number is neither too small nor too large
-        binary = pl.when(self.fits(cell.text)).then(self._binary(cell.text))
+        # what is no number is neither too small nor too large; what was read is compared as it was read
+        text = cell.text if self.base in BINARY else pl.when(cell.value.is_null()).then(cell.text)
+        binary = pl.when(self.fits(text)).then(self._binary(text))
         if self.base in BINARY:
             found = [
                 cell.problem(code, binary.is_nan() | ~keeps(binary, float(one.value)), words, cell.blank)
