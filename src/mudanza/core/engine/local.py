@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import polars as pl
 
@@ -21,7 +22,7 @@ from mudanza.core.findings.finding import joined
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sources.ahead import read_ahead
 from mudanza.core.sources.reader import Batch
-from mudanza.core.values.row_columns import FILE, LINE, SOURCE, SOURCE_COLUMN, TEXT, WAS, WHY
+from mudanza.core.values.row_columns import FILE, LINE, SOURCE, SOURCE_COLUMN, TEXT, WAS, WHY, key_text
 
 
 @dataclass(frozen=True)
@@ -37,8 +38,20 @@ class Part:
     findings: pl.DataFrame
     missed: pl.DataFrame
     summary: Summary
+    #: the headings of the fields that make a record's key
+    key_titles: tuple[str, ...]
     #: how much of all sources of the list has been read, if that can be told
     share: float | None = None
+
+    @cached_property
+    def keys(self) -> pl.Series:
+        """The key of each written record, of a list that has one."""
+        return self.written.select(key_text([pl.col(title) for title in self.key_titles]).alias("key")).to_series()
+
+    @property
+    def sent(self) -> pl.DataFrame:
+        """The key and the hash of each written record."""
+        return pl.DataFrame([self.keys, self.records.alias("record")])
 
 
 def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> Iterator[Part]:
@@ -66,9 +79,9 @@ def run_recipe(plan: Plan, recipe: Recipe, intake: Intake, memory: Memory) -> It
             printed = recipe.numbers(opened.rows(Batch(batch.printed), intake.columns))
             summary.printed = {opened.source.name: printed_sums(recipe.totals, printed)}
         held = _held(opened, batch, ends, intake.columns)
-        yield Part(
-            ends.written, ends.places, ends.records, held, found, ends.missed, summary, intake.share(opened, batch)
-        )
+        share = intake.share(opened, batch)
+        keys = tuple(plan.layout.key_titles)
+        yield Part(ends.written, ends.places, ends.records, held, found, ends.missed, summary, keys, share)
     if rest:
         yield _rest(recipe, intake, rest)
 
@@ -95,6 +108,7 @@ def _rest(recipe: Recipe, intake: Intake, rest: Sequence[pl.DataFrame]) -> Part:
         found,
         pl.DataFrame(schema=missed_schema(recipe)),
         summary,
+        tuple(one.field.title for one in recipe.key_fields),
     )
 
 

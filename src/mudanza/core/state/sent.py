@@ -12,7 +12,7 @@ import polars as pl
 
 from mudanza.core.state.bodies import packed, unpacked
 from mudanza.core.state.ledger import Ledger
-from mudanza.core.values.row_columns import INNER, key_text, shown_key
+from mudanza.core.values.row_columns import INNER, shown_key
 
 _SCHEMA = {"key": pl.String, "record": pl.UInt64}
 #: what made the hashes; earlier versions noted the version of a library here, whose own hashes they took
@@ -36,11 +36,6 @@ def note_sent(ledger: Ledger, run: int, list_name: str, file: str, before: pl.Da
     gone = before.join(now, on="key", how="anti").select("key", pl.lit(None, dtype=pl.UInt64).alias("record"))
     body = packed(pl.concat([fresh, gone]), list_name, run)
     ledger.tell("INSERT OR REPLACE INTO sent VALUES (?,?,?,?,?)", [(list_name, run, file, _HASHED_BY, body)])
-
-
-def records_of(written: pl.DataFrame, keys: list[str], hashes: pl.Series) -> pl.DataFrame:
-    """The key and the hash of written records; `keys` are the columns of the key."""
-    return written.select(key_text([pl.col(k) for k in keys]).alias("key"), hashes.alias("record"))
 
 
 def _builds(ledger: Ledger, list_name: str) -> list[tuple[int, str, str, bytes]]:

@@ -9,11 +9,8 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import date
 
-import polars as pl
-
 from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.errors import MoveError, MudanzaError, Place, counted, few
-from mudanza.core.engine.early import MISSED
 from mudanza.core.engine.intake import Intake, check_unchanged, open_sources
 from mudanza.core.engine.local import Part, run_recipe
 from mudanza.core.engine.places import passed_over
@@ -29,25 +26,25 @@ from mudanza.core.state.key_pages import save_book
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.run_values import note_values
 from mudanza.core.state.running import Running, running
-from mudanza.core.state.sent import records_of, sent_by
+from mudanza.core.state.sent import sent_by
 from mudanza.core.values.digest import Digest, digest_of
-from mudanza.core.values.row_columns import CORRECTED, INNER, SOURCE_COLUMN, key_text
-from mudanza.core.work.accepted import accepted_cells, not_in_build, of_interest
+from mudanza.core.values.row_columns import CORRECTED, SOURCE_COLUMN
 from mudanza.core.work.again.comparing import Difference
 from mudanza.core.work.again.sets import take_away
 from mudanza.core.work.cascade import cascades
 from mudanza.core.work.circles import PassFiles, Turn, in_turn, settle_circles, take_away_passes, told
+from mudanza.core.work.collecting import Collector, Kept
 from mudanza.core.work.control_totals import control_totals, differing
 from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.finishing import describe_all, take_away_other_forms, with_lines
 from mudanza.core.work.list_files import ListFiles
-from mudanza.core.work.order import in_order_of_need, looked_up_lists
+from mudanza.core.work.order import Circle, in_order_of_need, looked_up_lists
 from mudanza.core.work.outdated import made_by, outdated
 from mudanza.core.work.prepared import Prepared
 from mudanza.core.work.progress import Progress, Tell, quietly
 from mudanza.core.work.records.own_files import no_own_files
 from mudanza.core.work.references import orphaned, wanted_columns
-from mudanza.core.work.results import BuildResult, ListResult
+from mudanza.core.work.results import BuildResult, ControlTotal, ListResult
 from mudanza.core.work.settling import Asked, Listed, comparing_of, prepared, settle_own
 from mudanza.core.work.shapes import build_shape
 from mudanza.core.work.since import Since, refused, since
@@ -191,54 +188,17 @@ def _commit(run: Running, results: Sequence[ListResult]) -> None:
     )
 
 
-class _Collected:
-    """What is kept of the written records of a list while it is made: keys and hashes, and what others ask for."""
+class _TakesContents:
+    """Takes written records as they are kept."""
 
-    def __init__(self, ready: Prepared, asked: Asked) -> None:
-        layout, tables, name = ready.plan.layout, ready.tables, ready.plan.name
-        self._titles, self._keys = ready.recipe.titles, layout.key_titles
-        self._compare = asked.compare
-        self._lent = accepted_cells(tables.ledger, name) if self._keys else pl.DataFrame()
-        nothing = pl.DataFrame(schema=dict.fromkeys(self._titles, pl.String))
-        #: the headings that other lists look up, or refer to
-        self.wanted = [title for title in self._titles if title in asked.wanted.get(name, ())]
-        self.offered = [nothing.select(self.wanted)]
-        self.sent = [records_of(nothing, self._keys, pl.Series([], dtype=pl.UInt64))] if self._keys else []
-        self.records = [nothing]
-        self._of_loans: list[pl.DataFrame] = []
-        self._corrections = ready.recipe.corrections
-        self._corrected: list[pl.Series] = []
-        self.unwritten = [pl.DataFrame(schema=MISSED)]
+    def __init__(self, contents: NewContents, titles: Sequence[str]) -> None:
+        self._contents, self._titles = contents, titles
 
     def take(self, part: Part) -> None:
         """Take a part."""
-        if self._keys:
-            self.sent.append(records_of(part.written, self._keys, part.records))
-            self.unwritten.append(part.missed.select(list(MISSED)))
-        if self._compare:
-            self.records.append(part.written.select(self._titles))
-        if self._lent.height:
-            self._of_loans.append(of_interest(self._lent, part.written.select(self._titles), self._keys))
-        if self.wanted:
-            self.offered.append(part.written.select(self.wanted))
-        if self._corrections:
-            keys = part.written.select(key_text([pl.col(title) for title in self._keys]).alias("key")).to_series()
-            self._corrected.append(keys.filter(keys.is_in(self._corrections.cells["key"].implode())))
-
-    def unused_corrections(self) -> list[Finding]:
-        """The findings on corrections of records that were not written."""
-        if not self._corrections:
-            return []
-        seen = pl.concat([pl.Series("key", [], dtype=pl.String), *self._corrected])
-        unused = self._corrections.cells.filter(~pl.col("key").is_in(seen.implode()))
-        return [
-            Finding("correction.unused", self._corrections.file, line, field=title, value=key.replace(INNER, ", "))
-            for key, title, line in unused.select("key", "field", "line").iter_rows()
-        ]
-
-    def lent_and_not_there(self, plan: Plan, shown: str) -> list[Finding]:
-        """What was accepted from loans and the sources do not know of."""
-        return not_in_build(plan, shown, self._lent, pl.concat(self._of_loans)) if self._of_loans else []
+        looked_at = [name for name in part.written.columns if name.startswith(SOURCE_COLUMN)]
+        written = part.written.select(part.keys.alias(KEY), part.records.alias(RECORD), *self._titles, *looked_at)
+        self._contents.take(written)
 
 
 def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked: Asked) -> _Built:
@@ -249,9 +209,10 @@ def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked
     asked.tell(Progress(f"building {plan.name}"))
     lost = settle_own(move, turn.one, tables, outputs, asked)
     ready = prepared(move, turn.one, tables, asked, refer=True, lost=lost)
-    recipe, memory = ready.recipe, ready.memory()
+    recipe = ready.recipe
     total = Summary({source.name: Balance() for source in plan.sources})
-    kept = _Collected(ready, asked)
+    wanted = [title for title in recipe.titles if title in asked.wanted.get(plan.name, ())]
+    kept = Kept.of(ready, wanted, whole=asked.compare)
     before = sent_by(tables.ledger, plan.name)
     comparing = comparing_of(ready, outputs, sets=asked.sets, behind=behind)
     # of an earlier run, and not made again
@@ -265,86 +226,99 @@ def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked
             # without a hand-over it is enough to know what the file does not say
             contents = NewContents(plan.name, asked.run, before["record"], helper, whole=comparing is not None)
         digests = [helper.submit(digest_of, one.path, one.shown) for one in intake.opened if one.path.is_file()]
-        for part in run_recipe(plan, recipe, intake, memory):
-            files.take(part)
-            if passes is not None:
-                passes.take(part)
+        takes_contents = _TakesContents(contents, recipe.titles) if contents is not None else None
+        collectors: list[Collector | None] = [files, passes, *kept.collectors(), comparing, takes_contents]
+        for part in run_recipe(plan, recipe, intake, ready.memory()):
             total.merge(part.summary)
-            kept.take(part)
-            if comparing is not None:
-                comparing.take(part, kept.sent[-1]["key"])
-            if contents is not None:
-                contents.take(_contents(part, kept.sent[-1]["key"], recipe.titles))
+            for one in collectors:
+                if one is not None:
+                    one.take(part)
             asked.tell(Progress(f"building {plan.name}", total.total.read, part.share))
         if passes is not None:
             passes.close()
         asked.tell(Progress(f"closing {plan.name}", total.total.read, 1.0))
         read = [digest.result() for digest in digests] + _read_beside(ready)
         check_unchanged(intake)
-        shown = move.shown(plan.path)
         given = {name: book.new().slice(given_before.get(name, 0)) for name, book in tables.books.items()}
-        whole = pl.concat(kept.sent) if kept.sent else None
         difference = comparing.close() if comparing is not None else None
         if contents is not None and difference is not None and difference.marked.height:
             contents.take(difference.marked)
         compared = since(
-            tables.ledger, plan, shown, intake, before, whole, total.total.written, total.identities, given
+            tables.ledger,
+            plan,
+            move.shown(plan.path),
+            intake,
+            before,
+            kept.sent.rows if kept.sent is not None else None,
+            total.total.written,
+            total.identities,
+            given,
         )
         losses = _losses(compared, tables, asked)
         totals = control_totals(plan, total, difference.left if difference is not None else {})
-        about = [*_about_the_whole(ready, total), *compared.changed_kinds(), *losses]
-        if difference is not None:
-            about += [*difference.found, *orphaned(plan, tables, difference.staying)]
-        if asked.sets and not recipe.key:
-            about.append(Finding("since.no-key", shown, rule="a primaryKey in the layout"))
-        about += told(move, plan, turn.circle)
-        about += [
-            *kept.unused_corrections(),
-            *kept.lent_and_not_there(plan, shown),
-            *differing(plan, shown, total, totals),
-        ]
-        found = frame(about)
+        made = _Made(ready, total, kept, compared, difference, totals)
+        found = frame(made.about(turn.circle, losses, sets=asked.sets))
         total.tally.add(found)
         files.close(found)
-        balance = total.total
+        written = [
+            *files.digests(move),
+            *(passes.digests() if passes else []),
+            *(difference.files if difference is not None else []),
+        ]
+        keys_given = {name: rows.height for name, rows in given.items() if rows.height}
+        result = made.result(written, read, keys_given)
+    handed_over = difference if asked.sets else None
+    kept.hand_on(ready, (lambda: handed_over.staying) if handed_over is not None else None)
+    if handed_over is not None:
+        tables.removed[plan.name] = handed_over.removed
+    return _Built(result, compared, contents, difference, losses)
+
+
+@dataclass(frozen=True)
+class _Made:
+    """What came of a list's rows: what is counted, what is kept, and what it is beside the build before and to the target."""
+
+    ready: Prepared
+    total: Summary
+    kept: Kept
+    compared: Since
+    difference: Difference | None
+    totals: list[ControlTotal]
+
+    def about(self, circle: Circle | None, losses: Sequence[Finding], *, sets: bool) -> list[Finding]:
+        """What is said of the list as a whole."""
+        plan, shown, tables = self.ready.plan, self.ready.move.shown(self.ready.plan.path), self.ready.tables
+        about = [*_about_the_whole(self.ready, self.total), *self.compared.changed_kinds(), *losses]
+        if self.difference is not None:
+            about += [*self.difference.found, *orphaned(plan, tables, self.difference.staying)]
+        if sets and not self.ready.recipe.key:
+            about.append(Finding("since.no-key", shown, rule="a primaryKey in the layout"))
+        about += told(self.ready.move, plan, circle)
+        return [*about, *self.kept.findings(self.ready, shown), *differing(plan, shown, self.total, self.totals)]
+
+    def result(self, files: list[Digest], read: list[Digest], keys_given: dict[str, int]) -> ListResult:
+        """What is told of the list, once its `files` are written. Raises MudanzaError where a row is not accounted for."""
+        balance, records, crosswalks = self.total.total, self.kept.records, self.ready.recipe.mentions.crosswalks
         if not balance.holds:
             raise MudanzaError(
                 f"the balance does not hold: {balance.as_dict()}.",
                 hint="This is a fault of Mudanza; please report it.",
             )
-        result = ListResult(
+        move, plan = self.ready.move, self.ready.plan
+        return ListResult(
             name=plan.name,
             balance=balance,
-            by_source=total.balances,
-            findings=total.tally.groups(),
-            files=[
-                *files.digests(move),
-                *(passes.digests() if passes else []),
-                *(difference.files if difference is not None else []),
-            ],
+            by_source=self.total.balances,
+            findings=self.total.tally.groups(),
+            files=files,
             read=read,
-            made_by=made_by(move, plan, (asked.crosswalk for asked in recipe.mentions.crosswalks)),
-            keys_given={name: rows.height for name, rows in given.items() if rows.height},
-            identities=[one.counts for one in compared.brought],
-            compared=compare_builds(move, plan, pl.concat(kept.records)) if asked.compare else None,
-            to_target=difference.told if difference is not None else None,
-            totals=totals,
+            made_by=made_by(move, plan, (asked.crosswalk for asked in crosswalks)),
+            keys_given=keys_given,
+            identities=[one.counts for one in self.compared.brought],
+            compared=compare_builds(move, plan, records.rows) if records is not None else None,
+            to_target=self.difference.told if self.difference is not None else None,
+            totals=self.totals,
         )
-    if tables.makes_several:
-        tables.not_written(plan.name, recipe.known.book, pl.concat(kept.unwritten))
-    if difference is not None and asked.sets:
-        tables.removed[plan.name] = difference.removed
-    if kept.wanted:
-        # what is handed over beside what the target holds may refer to that
-        staying = [difference.staying.select(kept.wanted)] if difference is not None and asked.sets else []
-        tables.made(plan.name, pl.concat([*kept.offered, *staying]))
-    return _Built(result, compared, contents, difference, losses)
-
-
-def _contents(part: Part, keys: pl.Series, titles: Sequence[str]) -> pl.DataFrame:
-    """Written records as they are kept."""
-    looked_at = [name for name in part.written.columns if name.startswith(SOURCE_COLUMN)]
-    return part.written.select(keys.alias(KEY), part.records.alias(RECORD), *titles, *looked_at)
 
 
 def _read_beside(ready: Prepared) -> list[Digest]:

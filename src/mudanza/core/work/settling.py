@@ -9,16 +9,15 @@ from datetime import date
 import polars as pl
 
 from mudanza.core.disk.files import Outputs
-from mudanza.core.engine.early import MISSED
 from mudanza.core.engine.intake import Intake
 from mudanza.core.engine.late import run_whole
 from mudanza.core.engine.local import run_recipe
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
-from mudanza.core.state.sent import records_of
 from mudanza.core.values.row_columns import CORRECTED, FILE, INNER, LINE, TEXT, WHERE, WHY, where
 from mudanza.core.work.again.comparing import Comparing
 from mudanza.core.work.behind import Behind
+from mudanza.core.work.collecting import Gathered, Kept, texts_of
 from mudanza.core.work.prepared import Prepared, assembled
 from mudanza.core.work.progress import Progress, Tell
 from mudanza.core.work.references import Lost, lost_in, refers_to_itself
@@ -86,7 +85,7 @@ def settle_own(move: Move, one: Listed, tables: TablesAtHand, outputs: Outputs, 
             rows.append(part.written.select(part.places.alias(WHERE), *titles))
             repeated += part.summary.total.merged + part.findings.filter(pl.col("code") == "key.repeated").height
             if comparing is not None:
-                comparing.take(part, records_of(part.written, plan.layout.key_titles, part.records)["key"])
+                comparing.take(part)
         found = lost_in(plan, own, pl.concat(rows), None if comparing is None else comparing.staying)
         more = {fields: pl.concat([before, found[fields]]).unique() for fields, before in lost.items()}
         again = repeated and any(more[fields].len() > before.len() for fields, before in lost.items())
@@ -126,30 +125,26 @@ def tried(move: Move, one: Listed, tables: TablesAtHand, asked: Asked) -> Tried:
     ready = prepared(move, one, tables, asked, refer=True, lost=lost)
     recipe, memory = ready.recipe, ready.memory()
     texts = [made.text.expr.alias(made.field.title) for made in recipe.fields]
-    written = [pl.DataFrame(schema={WHERE: pl.Int64, **dict.fromkeys(recipe.titles, pl.String)})]
-    held = [pl.DataFrame(schema={PLACE: pl.String, WHY: pl.String, **dict.fromkeys(recipe.titles, pl.String)})]
-    missed = [pl.DataFrame(schema=MISSED)]
+    titles = recipe.titles
+    wanted = [title for title in titles if title in asked.wanted.get(plan.name, ())]
+    kept = Kept.of(ready, wanted, whole=False)
+    places = Gathered({WHERE: pl.Int64}, lambda part: part.places.to_frame(WHERE))
+    records = texts_of(titles)
+    held = [pl.DataFrame(schema={PLACE: pl.String, WHY: pl.String, **dict.fromkeys(titles, pl.String)})]
     place = pl.format("{} line {}", FILE, LINE).alias(PLACE)
     comparing = comparing_of(ready, nowhere) if asked.sets else None
+    collectors = [places, records, *kept.collectors(), *([] if comparing is None else [comparing])]
     read = 0
     for part in run_recipe(plan, recipe, intake, memory):
         read += part.summary.total.read
         asked.tell(Progress(f"trying {plan.name}", read, part.share))
-        written.append(part.written.select(part.places.alias(WHERE), *recipe.titles))
-        missed.append(part.missed.select(list(MISSED)))
-        if comparing is not None:
-            comparing.take(part, records_of(part.written, plan.layout.key_titles, part.records)["key"])
+        for each in collectors:
+            each.take(part)
         whole = part.held.filter(pl.col(TEXT).is_null())
         for opened in intake.opened if whole.height else ():
             rows = whole.filter(pl.col(FILE) == opened.shown)
             rows = rows.with_columns(where(opened.number), pl.lit(None, dtype=pl.String).alias(CORRECTED))
             books = {name: book.copy() for name, book in memory.books.items()}
             held.append(run_whole(recipe, rows, books).select(place, WHY, *texts))
-    records = pl.concat(written)
-    wanted = [title for title in recipe.titles if title in asked.wanted.get(plan.name, ())]
-    if tables.makes_several and recipe.key:
-        tables.not_written(plan.name, recipe.known.book, pl.concat(missed))
-    if wanted:
-        staying = [] if comparing is None else [comparing.staying()]
-        tables.made(plan.name, pl.concat([rows.select(wanted) for rows in (records, *staying)]))
-    return Tried(records, pl.concat(held), lost)
+    kept.hand_on(ready, None if comparing is None else comparing.staying)
+    return Tried(places.rows.hstack(records.rows), pl.concat(held), lost)

@@ -85,8 +85,8 @@ class Comparing:
         self._what = [pl.DataFrame(schema=_WHAT)]
         self._missed = [pl.DataFrame(schema=MISSED)]
 
-    def take(self, part: Part, keys: pl.Series) -> None:
-        """Take a part with the keys of its written records."""
+    def take(self, part: Part) -> None:
+        """Take a part."""
         self._missed.append(part.missed.filter("in_target"))
         written = part.written
         if written.is_empty():
@@ -105,7 +105,7 @@ class Comparing:
             .alias("what")
         ).to_series()
         ids = written.select(ids_of(self._plan.layout).alias("id")).to_series()
-        self._what.append(pl.DataFrame([ids, keys.alias("key"), record, what]))
+        self._what.append(pl.DataFrame([ids, part.keys, record, what]))
         if self._sets is not None:
             self._sets.take(
                 written.filter(theirs.is_null()), written.filter(what.is_in([CHANGED, LAST_CHANGE]).fill_null(False))
