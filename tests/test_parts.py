@@ -34,6 +34,7 @@ from mudanza.core.state import running as under_way
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.loans import all_loans, noted_loan
 from mudanza.core.state.running import begin, running, settle
+from mudanza.core.values import row_columns
 from mudanza.core.values.digest import digest_of
 from mudanza.core.work.build import build
 from mudanza.core.work.survey.surveying import survey
@@ -403,3 +404,14 @@ def test_a_caret_stays_in_view_of_a_long_line(tmp_path: Path) -> None:
 def test_frames_go_on_to_other_tools(move: Path) -> None:
     frame = pl.concat(batch.rows for batch in open_source(move / "incoming/a.csv").batches())
     assert frame.columns[:2] == ["Id", "Name"] and frame["#line"].to_list() == [2, 3, 4, 5, 6, 7, 9]
+
+
+def test_inner_columns_have_names_of_their_own() -> None:
+    """None is called as another is, or as a stage or a problem calls its columns."""
+    names = [
+        value
+        for name, value in vars(row_columns).items()
+        if name.isupper() and str(value)[1:] and str(value)[0] == row_columns.INNER
+    ]
+    assert len(names) > 15 and len({*names}) == len(names)
+    assert not [name for name in names if name[1] == "!" or name[1:].rsplit(" ")[-1].isdigit()]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 import shutil
 from pathlib import Path
@@ -11,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import edit, layout_json, program, stories
+from conftest import edit, layout_json, make_move, program, stories
 from mudanza.core.plans.move_settings import read_move
 from mudanza.core.work.again.against import HANDED_OVER
 from mudanza.core.work.again.handing_over import hand_over
@@ -308,3 +309,19 @@ def test_a_record_that_is_written_for_the_last_time_is_one_record(move: Path) ->
     edit(move / "incoming/customers.csv", "2,Bo,1", "2,Bo!,1")
     built = _built(move, "customers", "meters", "--since", status=0)
     assert ("C002,Bo!,C001" in built["customers"][0], built["meters"]) == (True, (["M001,C002"], {}))
+
+
+def test_numbers_are_given_anew_where_the_target_is_known(tmp_path: Path) -> None:
+    """A row of a list that was handed over is held back for what it refers to, and the next new one takes its number."""
+    move = make_move(tmp_path / "move")
+    reference = {"columnReference": "name", "reference": {"resource": "people.csv", "columnReference": "code"}}
+    edit(move / "layouts/people.json", '"primaryKey"', f'"foreignKeys": [{json.dumps(reference)}], "primaryKey"')
+    edit(move / "plans/people.toml", "'{Name} -> squeeze'", "'{Name} -> mint people'")
+    rows = "Id,Name,Born,Paid,Active,Kind,State\n1,2,,1,y,D,\n2,1,,,n,C,\n"
+    (move / "incoming/a.csv").write_text(rows)
+    program("build", cwd=move, status=0)
+    program("handed-over", "last", cwd=move, status=0)
+    (move / "incoming/a.csv").write_text(rows + "3,99,,,n,C,\n4,1,,,n,C,\n")
+    lines, found = _built(move, "--since")["people"]
+    assert [line.split(";")[:2] for line in lines] == [["P001", "P002"], ["P002", "P001"], ["P003", "P001"]]
+    assert found["reference.missing"] == 1

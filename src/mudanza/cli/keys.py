@@ -153,10 +153,10 @@ def _export(move: Move, book: str, as_json: bool) -> None:
     from mudanza.core.sinks.csv_text import RowWriter
     from mudanza.core.state.evidence import ledger_of
     from mudanza.core.state.key_pages import open_book
-    from mudanza.core.values.row_columns import INNER
+    from mudanza.core.values.row_columns import BETWEEN
 
     keys = open_book(ledger_of(move), book, move.key_pattern(book)).all()
-    parts = keys["identity"].str.split(INNER)
+    parts = keys["identity"].str.split(BETWEEN)
     most = int(parts.list.len().max() or 1)  # type: ignore[arg-type]
     old = [parts.list.get(i, null_on_oob=True).alias(f"old {i + 1}") for i in range(most)]
     rows = pl.DataFrame([*old, keys["key"].alias("new")])

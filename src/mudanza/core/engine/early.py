@@ -8,17 +8,26 @@ from dataclasses import dataclass, field, replace
 
 import polars as pl
 
-from mudanza.core.engine.knowing import IDENTITY, KEY, LAST, LEFT, SAID
 from mudanza.core.engine.recipe import Condition, Recipe
 from mudanza.core.findings.finding import SCHEMA, joined
 from mudanza.core.findings.problem import Problem, flags, flags_of_rows, gather, held
 from mudanza.core.language.value import Stage
 from mudanza.core.plans.leavers import EXCLUDED, UNSELECTED
-from mudanza.core.values.row_columns import CORRECTED, FILE, IN_TARGET, INNER, LINE, SOURCE_COLUMN
+from mudanza.core.values.row_columns import (
+    CORRECTED,
+    FILE,
+    IDENTITY,
+    IN_TARGET,
+    KNOWN_KEY,
+    LAST,
+    LEFT,
+    LINE,
+    ROW,
+    SAID,
+    SOURCE_COLUMN,
+    STAYS,
+)
 
-#: numbers the rows of a batch
-ROW = f"{INNER}row"
-_STAYS = f"{INNER}stays"
 #: why rows are skipped
 CORRECTED_ROW, BLANK_ROW, EXCLUDED_ROW, NOT_KEPT = "corrected", "blank row", "excluded by hand", "keep"
 #: a row that is not written: the key as it is compared, the old identifier by which others refer to it, whether the target holds its record, why, by which rule, and where it stands
@@ -149,9 +158,9 @@ def _kept(recipe: Recipe, rows: pl.DataFrame, noted: _Noted) -> pl.DataFrame:
     noted.findings += [gather_here(chosen, keep.problems), _included(recipe, chosen.filter(decided & ~met))]
     # by a column, so that it stays with the rows
     stays = met | decided | chosen[LAST] if LAST in chosen.columns else met | decided
-    chosen = chosen.with_columns(stays.alias(_STAYS))
+    chosen = chosen.with_columns(stays.alias(STAYS))
     chosen = noted.without(chosen, chosen.select(held(keep.problems)).to_series() & ~decided)
-    rows, count = _left_out(recipe, chosen, ~chosen[_STAYS], UNSELECTED, _unmet(keep), noted.missed)
+    rows, count = _left_out(recipe, chosen, ~chosen[STAYS], UNSELECTED, _unmet(keep), noted.missed)
     noted.skip(NOT_KEPT, count)
     return rows.select(name for name in rows.columns if name in names)
 
@@ -169,7 +178,7 @@ def missed_rows(recipe: Recipe, rows: pl.DataFrame, why: str, rule: pl.Expr) -> 
     looked_at = [pl.col(column).alias(SOURCE_COLUMN + column) for column in recipe.looked_at]
     where = (pl.col(FILE).alias("file"), pl.col(LINE).alias("line"))
     return rows.filter(True if recipe.known.named else pl.col(IN_TARGET)).select(
-        pl.col(KEY).alias("id"),
+        pl.col(KNOWN_KEY).alias("id"),
         pl.col(IDENTITY).alias("identity"),
         pl.col(IN_TARGET).alias("in_target"),
         pl.lit(why).alias("why"),

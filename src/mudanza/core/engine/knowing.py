@@ -11,12 +11,8 @@ from mudanza.core.language.value import Stage, Stages, Surroundings, Value, comb
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.tables.by_hand import KEY_COLUMN, ByHand
 from mudanza.core.values.kinds import Kind
-from mudanza.core.values.row_columns import IN_TARGET, INNER, key_text, shown_key
+from mudanza.core.values.row_columns import IDENTITY, IN_TARGET, KNOWN_KEY, LEFT, SAID, THEIRS, key_text, shown_key
 
-#: the key as it is compared (null if it is still to be given), whether the record left, the hash of what the target holds, the
-#: number of what somebody said of the row, whether the row is written for the last time, and the old identifier by which others refer to it
-KEY, LEFT, THEIRS = f"{INNER}known key", f"{INNER}left", f"{INNER}theirs"
-SAID, LAST, IDENTITY = f"{INNER}said", f"{INNER}last", f"{INNER}identity"
 #: what the target holds of a list: the key as it is compared, a hash of the record, and whether it left
 HELD_THERE = ("id", "record", "left")
 
@@ -55,7 +51,7 @@ def knowing(layout: Layout, around: Surroundings, stages: Stages, key: Mapping[s
         theirs, left = stages.join(known, around.in_target)
     said = _said(around.by_hand, stages, known)
     made = [
-        known.expr.alias(KEY),
+        known.expr.alias(KNOWN_KEY),
         theirs.expr.is_not_null().alias(IN_TARGET),
         theirs.expr.alias(THEIRS),
         left.expr.fill_null(False).alias(LEFT),

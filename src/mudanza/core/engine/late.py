@@ -8,24 +8,33 @@ from functools import cached_property
 
 import polars as pl
 
-from mudanza.core.engine.early import NOT_KEPT, ROW, Early, gather_here, missed_rows
+from mudanza.core.engine.early import NOT_KEPT, Early, gather_here, missed_rows
 from mudanza.core.engine.identities import Asked, asked_for
-from mudanza.core.engine.knowing import LAST, THEIRS
-from mudanza.core.engine.numbering import JOINED, Fresh, number, same_numbers
+from mudanza.core.engine.numbering import Fresh, number, same_numbers
 from mudanza.core.engine.recipe import Made, Recipe
 from mudanza.core.engine.repeats import SeenKeys
 from mudanza.core.findings.finding import Finding, frame, joined, subject
 from mudanza.core.findings.problem import Problem, flags, flags_of_rows, held
 from mudanza.core.language.value import Stage
 from mudanza.core.plans.leavers import HELD_BACK
-from mudanza.core.tables.corrections import KEY as CORRECTED_KEY
 from mudanza.core.tables.corrections import corrected
 from mudanza.core.tables.key_book import KeyBook
 from mudanza.core.values.hashing import fixed_hash
-from mudanza.core.values.row_columns import INNER, LINE, WHERE, WHY, file_and_line, key_text, shown_key
-
-#: where a repeated key was first written, and whether the record was the same; sources may have columns of any other name
-_FIRST, _SAME = f"{INNER}first", f"{INNER}same"
+from mudanza.core.values.row_columns import (
+    FIRST,
+    JOINED,
+    LAST,
+    LINE,
+    RECORD_KEY,
+    ROW,
+    SAME,
+    THEIRS,
+    WHERE,
+    WHY,
+    file_and_line,
+    key_text,
+    shown_key,
+)
 
 
 @dataclass
@@ -118,7 +127,7 @@ def _corrected(
 ) -> tuple[pl.DataFrame, pl.Series, pl.DataFrame]:
     """The written records with what people corrected in them, their hashes, and what there is to tell."""
     keys = [one.field.title for one in recipe.key_fields]
-    keyed = written.with_columns(key_text([pl.col(title) for title in keys]).alias(CORRECTED_KEY))
+    keyed = written.with_columns(key_text([pl.col(title) for title in keys]).alias(RECORD_KEY))
     made, told = corrected(keyed, recipe.corrections)
     if told.is_empty():
         return written, records, frame([])
@@ -137,7 +146,7 @@ def _corrected(
         elif (there or "") != (was or ""):
             code, rule = "correction.source-changed", f"{was or '(blank)'} when it was corrected"
         found.append(Finding(code, files[int(numbers[row])], int(lines[row]), field=title, value=there, rule=rule))
-    return made.drop(CORRECTED_KEY), mixed.to_series(), frame(found)
+    return made.drop(RECORD_KEY), mixed.to_series(), frame(found)
 
 
 def _hashes(recipe: Recipe, ended: _Settled) -> pl.Series:
@@ -206,7 +215,7 @@ def _settled(recipe: Recipe, rows: pl.DataFrame, memory: Memory, files: Sequence
             break
         numbered = again
     repeats = ~bad & ~told & first.is_not_null()
-    repeated = made.with_columns(first.alias(_FIRST), same.alias(_SAME)).filter(repeats)
+    repeated = made.with_columns(first.alias(FIRST), same.alias(SAME)).filter(repeats)
     findings = [gather_here(made, recipe.late_problems, start), _repeat_findings(recipe, repeated, files)]
     return _Settled(
         rows=made.filter(written),
@@ -257,11 +266,11 @@ def _repeat_findings(recipe: Recipe, repeated: pl.DataFrame, files: Sequence[str
         return frame([])
     titles = ", ".join(one.field.title for one in recipe.key_fields)
     key = shown_key(key_text([one.text.expr for one in recipe.key_fields]))
-    number_, line = file_and_line(pl.col(_FIRST))
+    number_, line = file_and_line(pl.col(FIRST))
     name = number_.replace_strict(dict(enumerate(files)), return_dtype=pl.String)
     rule = pl.concat_str(pl.lit("unique; first in "), name, pl.lit(" line "), line)
     problems = [
-        Problem("row.merged", titles, pl.col(_SAME), key, rule),
-        Problem("key.repeated", titles, ~pl.col(_SAME), key, rule),
+        Problem("row.merged", titles, pl.col(SAME), key, rule),
+        Problem("key.repeated", titles, ~pl.col(SAME), key, rule),
     ]
     return gather_here(repeated.with_columns(flags(problems)), problems)

@@ -12,7 +12,6 @@ from mudanza.core.engine.corrections import broken_before, held_before
 from mudanza.core.engine.early import Early, missed_schema, run_early
 from mudanza.core.engine.identities import Identities
 from mudanza.core.engine.intake import Intake, Opened
-from mudanza.core.engine.knowing import LAST, LEFT, THEIRS
 from mudanza.core.engine.late import Ends, Memory, run_late
 from mudanza.core.engine.places import with_cells
 from mudanza.core.engine.recipe import Recipe
@@ -22,7 +21,19 @@ from mudanza.core.findings.finding import joined
 from mudanza.core.plans.plan import Plan
 from mudanza.core.sources.ahead import read_ahead
 from mudanza.core.sources.reader import Batch
-from mudanza.core.values.row_columns import FILE, LINE, SOURCE, SOURCE_COLUMN, TEXT, WAS, WHY, key_text
+from mudanza.core.values.row_columns import (
+    FILE,
+    LAST,
+    LEFT,
+    LINE,
+    SOURCE,
+    SOURCE_COLUMN,
+    TEXT,
+    THEIRS,
+    WAS,
+    WHY,
+    key_text,
+)
 
 
 @dataclass(frozen=True)

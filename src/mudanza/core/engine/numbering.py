@@ -12,17 +12,12 @@ from dataclasses import dataclass
 import numpy as np
 import polars as pl
 
-from mudanza.core.engine.early import ROW
 from mudanza.core.engine.recipe import Recipe
 from mudanza.core.language.value import Mint
 from mudanza.core.tables.key_book import KEYS, KeyBook
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import AT_ITS_TURN, JOINED, ROW
 
 _NUMBER, _MINT, _GROUP, _FIRST = "number", "mint", "group", "first"
-#: beside columns of sources, which may have any other name
-_THEIRS = f"{INNER}theirs"
-#: whether somebody said that a row is of the same record as another, by an identifier of its
-JOINED = f"{INNER}joined"
 Fresh = dict[str, pl.DataFrame]
 
 
@@ -77,9 +72,9 @@ def _numbered(
     if written is not None and not written.all():
         others = _at_their_turn(book, unknown.filter(~pl.col("written")), fresh)
         for number, mint in enumerate(mints):
-            theirs = others.filter(pl.col(_MINT) == number).select(pl.col(ROW), pl.col("key").alias(_THEIRS))
+            theirs = others.filter(pl.col(_MINT) == number).select(pl.col(ROW), pl.col("key").alias(AT_ITS_TURN))
             rows = rows.join(theirs, on=ROW, how="left", maintain_order="left")
-            rows = rows.with_columns(pl.coalesce(_THEIRS, mint.key).alias(mint.key)).drop(_THEIRS)
+            rows = rows.with_columns(pl.coalesce(AT_ITS_TURN, mint.key).alias(mint.key)).drop(AT_ITS_TURN)
     return rows, keys
 
 

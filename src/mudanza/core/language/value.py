@@ -16,7 +16,7 @@ from mudanza.core.tables.corrections import Corrections
 from mudanza.core.tables.crosswalk import Crosswalk
 from mudanza.core.tables.lookup import Lookup
 from mudanza.core.values.kinds import Kind
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import BETWEEN, INNER
 
 
 @dataclass(frozen=True)
@@ -214,5 +214,5 @@ class Surroundings:
 def identity(parts: list[pl.Expr]) -> pl.Expr:
     """Several texts as the one text a key book knows; null where the last part is blank."""
     blank = parts[-1].is_null() | (parts[-1].str.strip_chars().str.len_bytes() == 0)
-    joined = pl.concat_str([p.fill_null("") for p in parts], separator=INNER)
+    joined = pl.concat_str([p.fill_null("") for p in parts], separator=BETWEEN)
     return pl.when(~blank).then(joined)

@@ -12,11 +12,11 @@ from mudanza.core.layouts.rules import blank_in_file, kind_problems, value_probl
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.own_tables import own_rows, own_text
 from mudanza.core.tables.corrections import SCHEMA, Corrections
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import BETWEEN
 
 COLUMNS = ("key", "field", "was", "is", "who", "when", "loan")
 #: stands between the fields of a key in the file
-_BETWEEN = " | "
+_COMMA = " | "
 #: what the source of corrected rows is called
 CORRECTIONS = "corrections"
 
@@ -58,7 +58,7 @@ def read_corrections(move: Move, list_name: str, layout: Layout) -> Corrections:
                 hint="Take one of the lines out.",
             )
         seen[key, title] = line
-        rows.append((key.replace(_BETWEEN, INNER), title, was or None, now or None, who or None, line))
+        rows.append((key.replace(_COMMA, BETWEEN), title, was or None, now or None, who or None, line))
     cells = pl.DataFrame(rows, schema=SCHEMA, orient="row")
     for one in layout.fields:
         _keeps_the_rules(one, cells.filter(pl.col("field") == one.title), shown)
@@ -76,7 +76,7 @@ def _keeps_the_rules(field: Field, cells: pl.DataFrame, shown: str) -> None:
             key, now, line = bad.select("key", "is", "line").row(0)
             asked = problem.rule if isinstance(problem.rule, str) else field.rule
             raise MoveError(
-                f"{field.title} of {key.replace(INNER, ', ')} cannot be {now or 'blank'!r}; it is to be {asked}.",
+                f"{field.title} of {key.replace(BETWEEN, ', ')} cannot be {now or 'blank'!r}; it is to be {asked}.",
                 place=Place(shown, line),
                 hint="Correct the line, or take it out.",
             )
@@ -89,7 +89,7 @@ def with_corrections(
     path = corrections_path(move, list_name)
     known = {(one[0], one[1]): list(one) for _, one in own_rows(path, COLUMNS)} if path.is_file() else {}
     for key, title, before, after in cells:
-        shown = key.replace(INNER, _BETWEEN)
+        shown = key.replace(BETWEEN, _COMMA)
         first = known.get((shown, title))
         known[shown, title] = [shown, title, first[2] if first else before or "", after or "", who, when, loan]
     return path, own_text(COLUMNS, known.values())

@@ -13,10 +13,9 @@ from mudanza.core.layouts.layout import Layout
 from mudanza.core.sinks.csv_text import byte_order_mark, encoder_of
 from mudanza.core.sinks.json_text import JsonWriter, quoted
 from mudanza.core.sinks.xml_text import XmlWriter
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import HEADER_TEXT
 
 #: the column in which the text of a header stands beside those of its lines, which stand under their headings
-HEADER_TEXT = f"{INNER}header"
 
 
 @dataclass(frozen=True)

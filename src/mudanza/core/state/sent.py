@@ -12,7 +12,7 @@ import polars as pl
 
 from mudanza.core.state.bodies import packed, unpacked
 from mudanza.core.state.ledger import Ledger
-from mudanza.core.values.row_columns import INNER, shown_key
+from mudanza.core.values.row_columns import BETWEEN, shown_key
 
 _SCHEMA = {"key": pl.String, "record": pl.UInt64}
 #: what made the hashes; earlier versions noted the version of a library here, whose own hashes they took
@@ -62,7 +62,7 @@ def _records(ledger: Ledger, list_name: str, run: int, _: str, hashed_by: str, b
     if hashed_by == _HASHED_BY:
         return part
     unknown = pl.when(pl.col("record").is_not_null()).then(pl.lit(0, dtype=pl.UInt64)).alias("record")
-    key = pl.col("key") if hashed_by in _JOINED_SO else pl.col("key").str.replace_all(", ", INNER, literal=True)
+    key = pl.col("key") if hashed_by in _JOINED_SO else pl.col("key").str.replace_all(", ", BETWEEN, literal=True)
     return part.with_columns(key, unknown)
 
 

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import polars as pl
 
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import BETWEEN
 
 #: stands for the key of the record among the columns by which rows are found
 KEY_COLUMN = "key"
@@ -70,7 +70,7 @@ class ByHand:
         groups: dict[tuple[str, ...], list[tuple[str, int]]] = {}
         for number, one in enumerate(self.said):
             columns = tuple(column for column, _ in one.by)
-            groups.setdefault(columns, []).append((INNER.join(text for _, text in one.by), number))
+            groups.setdefault(columns, []).append((BETWEEN.join(text for _, text in one.by), number))
         schema = {"text": pl.String, "number": pl.Int64}
         return [
             SaidBy(columns, pl.DataFrame(rows, schema=schema, orient="row").unique("text", keep="first"))

@@ -6,11 +6,10 @@ from dataclasses import dataclass, field
 
 import polars as pl
 
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import INNER, RECORD_KEY, RECORD_NUMBER
 
 #: of a correction: the record's key (`key_text`), the field's title, what it was, what it is, who said so, and in which line of which file it stands
 SCHEMA = {"key": pl.String, "field": pl.String, "was": pl.String, "is": pl.String, "who": pl.String, "line": pl.Int64}
-KEY = f"{INNER}key"
 _IS, _WAS, _WHO = f"{INNER}is", f"{INNER}was", f"{INNER}who"
 
 
@@ -26,17 +25,20 @@ class Corrections:
 
 
 def corrected(records: pl.DataFrame, corrections: Corrections) -> tuple[pl.DataFrame, pl.DataFrame]:
-    """Records (with their `KEY`) with their corrections, and what there is to tell of these, one row for each that has a record: row (of the records), field, was, is, found (what the source says), who."""
+    """Records (with their `RECORD_KEY`) with their corrections, and what there is to tell of these, one row for each that has a record: row (of the records), field, was, is, found (what the source says), who."""
     told = []
-    cells = corrections.cells.filter(pl.col("key").is_in(records[KEY].implode()))
+    cells = corrections.cells.filter(pl.col("key").is_in(records[RECORD_KEY].implode()))
     for title in cells["field"].unique(maintain_order=True):
         of_field = cells.filter(pl.col("field") == title).select(
-            pl.col("key").alias(KEY), pl.col("was").alias(_WAS), pl.col("is").alias(_IS), pl.col("who").alias(_WHO)
+            pl.col("key").alias(RECORD_KEY),
+            pl.col("was").alias(_WAS),
+            pl.col("is").alias(_IS),
+            pl.col("who").alias(_WHO),
         )
-        beside = records.with_row_index("row").join(of_field, on=KEY, how="inner", maintain_order="left")
+        beside = records.with_row_index(RECORD_NUMBER).join(of_field, on=RECORD_KEY, how="inner", maintain_order="left")
         told.append(
             beside.select(
-                "row",
+                pl.col(RECORD_NUMBER).alias("row"),
                 pl.lit(title).alias("field"),
                 pl.col(_WAS).alias("was"),
                 pl.col(_IS).alias("is"),
@@ -44,8 +46,8 @@ def corrected(records: pl.DataFrame, corrections: Corrections) -> tuple[pl.DataF
                 pl.col(_WHO).alias("who"),
             )
         )
-        values = records.select(KEY, title).join(of_field, on=KEY, how="left", maintain_order="left")
-        hit = pl.col(KEY).is_in(of_field[KEY].implode())
+        values = records.select(RECORD_KEY, title).join(of_field, on=RECORD_KEY, how="left", maintain_order="left")
+        hit = pl.col(RECORD_KEY).is_in(of_field[RECORD_KEY].implode())
         records = records.with_columns(values.select(pl.when(hit).then(_IS).otherwise(title).alias(title)).to_series())
     schema = {
         "row": pl.UInt32,

@@ -10,7 +10,7 @@ from decimal import Decimal
 import polars as pl
 
 from mudanza.core.values.kinds import DECIMAL
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import BETWEEN
 
 #: stands for every code, or for every value of a further column
 ANY = "(any)"
@@ -113,11 +113,11 @@ class Crosswalk:
         if not asked:
             return pl.lit(entries[0].to)
         key = (
-            pl.concat_str([parts[i].fill_null("") for i in asked], separator=INNER)
+            pl.concat_str([parts[i].fill_null("") for i in asked], separator=BETWEEN)
             if len(asked) > 1
             else parts[asked[0]]
         )
-        old = pl.Series([INNER.join((e.code, *e.when)[i] for i in asked) for e in entries], dtype=pl.String)
+        old = pl.Series([BETWEEN.join((e.code, *e.when)[i] for i in asked) for e in entries], dtype=pl.String)
         return key.replace_strict(old, pl.Series([e.to for e in entries], dtype=pl.String), default=None)
 
     @staticmethod

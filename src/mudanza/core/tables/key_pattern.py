@@ -10,7 +10,7 @@ import polars as pl
 
 from mudanza.core.documents.errors import MoveError, unknown
 from mudanza.core.values.check_digits import SCHEMES, check_characters
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import BETWEEN
 
 
 @dataclass(frozen=True)
@@ -58,7 +58,7 @@ class KeyPattern:
 
     def group(self, identities: pl.Expr) -> pl.Expr:
         """The group of old identifiers, as it is written."""
-        return identities.str.split(INNER).list.head(self.groups).list.join("-")
+        return identities.str.split(BETWEEN).list.head(self.groups).list.join("-")
 
     def keys(self, numbers: pl.Expr, identities: pl.Expr) -> pl.Expr:
         """Numbers as identifiers."""

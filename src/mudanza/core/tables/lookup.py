@@ -9,7 +9,7 @@ from functools import cached_property
 import polars as pl
 
 from mudanza.core.documents.errors import MoveError, few, nearest
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import BETWEEN
 
 #: the columns of what a lookup has by key
 VALUES = ("key", "first", "last", "all", "count")
@@ -38,7 +38,7 @@ class Lookup:
     def key(self, parts: list[pl.Expr]) -> pl.Expr:
         """Values as the one text that is looked up; null where all are blank."""
         plain = [p.str.strip_chars().fill_null("") for p in parts]
-        joined = pl.concat_str([p.str.to_lowercase() if self.fold else p for p in plain], separator=INNER)
+        joined = pl.concat_str([p.str.to_lowercase() if self.fold else p for p in plain], separator=BETWEEN)
         return pl.when(pl.any_horizontal([p.str.len_bytes() > 0 for p in plain])).then(joined)
 
     def check(self, column: str) -> None:

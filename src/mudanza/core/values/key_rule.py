@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import BETWEEN
 
 CASE, SPACES, ZEROS = "case", "spaces", "leading zeros"
 
@@ -36,4 +36,4 @@ class KeyRule:
         """A key of `row_columns.key_text` as it is compared."""
         if not self.ignores - {CASE} and self.length is None:
             return self.part(key)
-        return key.str.split(INNER).list.eval(self.part(pl.element())).list.join(INNER)
+        return key.str.split(BETWEEN).list.eval(self.part(pl.element())).list.join(BETWEEN)

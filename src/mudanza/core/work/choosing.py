@@ -13,7 +13,7 @@ from mudanza.core.engine.late import run_whole
 from mudanza.core.engine.recipe import Condition
 from mudanza.core.sources.reader import Batch, BrokenRow, OfDatabase
 from mudanza.core.values.hashing import fixed_hash
-from mudanza.core.values.row_columns import INNER, LINE, WHERE, key_text, shown_key
+from mudanza.core.values.row_columns import BETWEEN, INNER, LINE, WHERE, key_text, shown_key
 from mudanza.core.work.prepared import Prepared
 
 #: rows of one file, in the intake's shape, with the findings that the reader has on them
@@ -116,7 +116,7 @@ class _Finder:
 
         #: what may stand in a column of a row that has the key
         self.wanted = {self.key.lower()} | {
-            part.lower() for known in self.identities.values() for one in known for part in one.split(INNER)[-1:]
+            part.lower() for known in self.identities.values() for one in known for part in one.split(BETWEEN)[-1:]
         }
 
     def find(self, rows: pl.DataFrame) -> pl.DataFrame:

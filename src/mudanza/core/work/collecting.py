@@ -12,7 +12,7 @@ from polars._typing import SchemaDict
 from mudanza.core.engine.early import MISSED
 from mudanza.core.engine.local import Part
 from mudanza.core.findings.finding import Finding
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import BETWEEN
 from mudanza.core.work.accepted import accepted_cells, not_in_build, of_interest
 from mudanza.core.work.loans.lent import KEY
 from mudanza.core.work.prepared import Prepared
@@ -102,7 +102,7 @@ class Kept:
             cells, file = ready.recipe.corrections.cells, ready.recipe.corrections.file
             unused = cells.filter(~pl.col("key").is_in(self.corrected.rows["key"].implode()))
             found += [
-                Finding("correction.unused", file, line, field=title, value=key.replace(INNER, ", "))
+                Finding("correction.unused", file, line, field=title, value=key.replace(BETWEEN, ", "))
                 for key, title, line in unused.select("key", "field", "line").iter_rows()
             ]
         if self.of_loans is not None:

@@ -27,7 +27,7 @@ from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.running import running
 from mudanza.core.tables.key_book import KeyBook
 from mudanza.core.values.digest import digest_of
-from mudanza.core.values.row_columns import INNER, shown_key
+from mudanza.core.values.row_columns import BETWEEN, shown_key
 from mudanza.core.work.given_files import given_columns
 
 COMMAND = "keys"
@@ -95,7 +95,7 @@ def find_keys(move: Move, book: str, text: str) -> FoundKeys:
     ledger = ledger_of(move)
     every = open_book(ledger, book, move.key_pattern(book)).all()
     text = text.strip()
-    parts = pl.col("identity").str.split(INNER)
+    parts = pl.col("identity").str.split(BETWEEN)
     mine = every.filter((pl.col("key") == text) | (shown_key(pl.col("identity")) == text) | parts.list.contains(text))
     log = entered(ledger, book)
     shown = []
@@ -227,7 +227,7 @@ def _identity(known: KeyBook, text: str) -> tuple[str, str]:
     text = text.strip()
     found = every.filter((shown_key(pl.col("identity")) == text) | (pl.col("key") == text))
     if found.is_empty():
-        parts = pl.col("identity").str.split(INNER)
+        parts = pl.col("identity").str.split(BETWEEN)
         found = every.filter(parts.list.contains(text))
     if found.is_empty():
         raise MoveError(
@@ -248,7 +248,7 @@ def _examples(rows: pl.DataFrame) -> list[tuple[str, str, str | None]]:
 
 
 def _plain(identity: str) -> str:
-    return identity.replace(INNER, ", ")
+    return identity.replace(BETWEEN, ", ")
 
 
 def replaced_keys(ledger: Ledger, book: str) -> pl.DataFrame:

@@ -50,13 +50,14 @@ def targets_of(plan: Plan, tables: TablesAtHand) -> list[Target]:
     return found
 
 
-def referred_ids(rows: pl.DataFrame, titles: Sequence[str], target: Target, *beside: str) -> pl.DataFrame:
-    """Rows by what they are referred to by, or refer by (`id`), without those in which it is blank."""
+def referred_ids(rows: pl.DataFrame, titles: Sequence[str], target: Target, **beside: str) -> pl.DataFrame:
+    """What rows are referred to by, or refer by (`id`), and columns of theirs `beside` it, under other names; without those in which it is blank."""
     parts = [pl.col(title) for title in titles]
     filled = pl.all_horizontal((part.str.len_bytes() > 0).fill_null(False) for part in parts)
-    named = rows.filter(filled).with_columns(target.compared.whole(key_text(parts)).alias("id"))
+    more = (pl.col(column).alias(name) for name, column in beside.items())
+    named = rows.filter(filled).select(target.compared.whole(key_text(parts)).alias("id"), *more)
     # columns in pieces of different lengths make the engine stumble where texts are composed of them
-    return named.select("id", *beside).rechunk()
+    return named.rechunk()
 
 
 def wanted_columns(plans: Sequence[Plan], tables: TablesAtHand) -> dict[str, set[str]]:
@@ -137,8 +138,8 @@ def lost_in(
         for target in own:
             offered = pl.concat([rows.select(target.titles) for rows in there])
             known = known_keys(offered, target.titles, target.compared)
-            asked = referred_ids(standing, target.fields, target, WHERE)
-            places = asked.join(known, left_on="id", right_on="key", how="anti")[WHERE]
+            asked = referred_ids(standing, target.fields, target, place=WHERE)
+            places = asked.join(known, left_on="id", right_on="key", how="anti")["place"]
             lost[target.reference.fields] = pl.concat([lost[target.reference.fields], places]).unique()
             if target.nowhere(plan) == NOWHERE[0]:
                 held = pl.concat([held, places])

@@ -41,12 +41,12 @@ class _Pair:
 
     def doomed(self, made: Mapping[str, Tried]) -> pl.DataFrame:
         """Headers that cannot go whole (of `_DOOMED`)."""
-        held = referred_ids(made[self.lines.name].held, self.target.fields, self.target, PLACE, WHY)
+        held = referred_ids(made[self.lines.name].held, self.target.fields, self.target, place=PLACE, why=WHY)
         told = {
             "code": pl.lit(INCOMPLETE),
             "subject": pl.lit(self.lines.name),
-            "value": pl.col(PLACE),
-            "rule": pl.format("written; it is held back: {}", WHY),
+            "value": pl.col("place"),
+            "rule": pl.format("written; it is held back: {}", "why"),
         }
         incomplete = held.select("id", **told)
         return pl.concat([incomplete, self.differing(made)]).unique("id", keep="first", maintain_order=True)
@@ -57,10 +57,10 @@ class _Pair:
         if says.sum is None or says.total is None:
             return pl.DataFrame(schema=dict.fromkeys(_DOOMED, pl.String))
         one, other = layout.field_named(says.sum), self.layout.field_named(says.total)
-        lines = referred_ids(made[self.lines.name].written, self.target.fields, self.target, one.title)
-        sums = lines.group_by("id").agg(one.type.read(pl.col(one.title)).sum().alias("sum"))
-        headers = referred_ids(made[self.header].written, self.target.titles, self.target, other.title)
-        totals = headers.select("id", other.type.read(pl.col(other.title)).alias("total"))
+        lines = referred_ids(made[self.lines.name].written, self.target.fields, self.target, amount=one.title)
+        sums = lines.group_by("id").agg(one.type.read(pl.col("amount")).sum().alias("sum"))
+        headers = referred_ids(made[self.header].written, self.target.titles, self.target, total=other.title)
+        totals = headers.select("id", other.type.read(pl.col("total")).alias("total"))
         both = totals.join(sums, on="id", how="left", maintain_order="left").with_columns(pl.col("sum").fill_null(0))
         total, summed = (plain_text(pl.col(name), Kind.NUMBER) for name in ("total", "sum"))
         told = {
@@ -198,7 +198,11 @@ def _apart(move: Move, lines: Plan, header: str, made: str) -> MoveError:
 
 def _said(rows: pl.DataFrame, titles: Sequence[str], target: Target, doomed: pl.DataFrame) -> pl.DataFrame:
     """What is said of records (of `SAID_BEFORE`) whose id is `doomed`: they are held back."""
-    named = referred_ids(rows, titles, target, WHERE).join(doomed, on="id", maintain_order="left")
+    named = (
+        referred_ids(rows, titles, target, where=WHERE)
+        .rename({"where": WHERE})
+        .join(doomed, on="id", maintain_order="left")
+    )
     hint = pl.col("code").replace_strict({code: CODES[code].next for code in (INCOMPLETE, DIFFERS)})
     told = {name: pl.col(name) for name in ("code", "value", "rule")}
     return said_before(named, column=pl.col("subject"), hint=hint, **told)

@@ -27,7 +27,7 @@ from mudanza.core.state.loans import accepted
 from mudanza.core.state.sent import Went, went_out
 from mudanza.core.tables.crosswalk import PROPOSED, Listed
 from mudanza.core.values.kinds import plain_text
-from mudanza.core.values.row_columns import FILE, INNER, LINE, SOURCE, key_text, shown_key
+from mudanza.core.values.row_columns import BETWEEN, FILE, LINE, SOURCE, key_text, shown_key
 from mudanza.core.work.again.handing_over import told_of
 from mudanza.core.work.choosing import Choice, choose
 from mudanza.core.work.order import list_of
@@ -165,7 +165,7 @@ def _trace(move: Move, key: str, name: str, as_of: date, parameters: Mapping[str
     changes = [
         (loan, by_field, before, after)
         for loan, changed, by_field, before, after in accepted(ledger, name)
-        if changed.replace(INNER, ", ") == target
+        if changed.replace(BETWEEN, ", ") == target
     ]
     return Trace(
         name,
@@ -198,7 +198,7 @@ def _rows(ready: Prepared, opened: Opened, some: pl.DataFrame, noticed: pl.DataF
         for mint in recipe.mints:
             identity, key = whole.select(mint.identity, mint.key).row(0)
             if identity is not None:
-                keys.append((mint.book, identity.replace(INNER, ", "), key, key in given[mint.key]))
+                keys.append((mint.book, identity.replace(BETWEEN, ", "), key, key in given[mint.key]))
         columns = {c: row[c] for c in opened.names}
         fields = _fields(ready, whole) if end != "skipped" else []
         found.append(

@@ -12,12 +12,13 @@ import polars as pl
 from mudanza.core.disk.files import OutFile, Outputs
 from mudanza.core.documents.errors import MoveError, Place
 from mudanza.core.plans.plan import Plan
-from mudanza.core.sinks.composed import HEADER_TEXT, Composition, composition_of
+from mudanza.core.sinks.composed import Composition, composition_of
+from mudanza.core.values.row_columns import HEADER, HEADER_TEXT, INNER, LINE_NUMBER
 from mudanza.core.work.references import Target, referred_ids, targets_of
 from mudanza.core.work.tables_at_hand import TablesAtHand
 
-HEADER, _AT, _ID = "#header", "#at", "id"
 _SLICE = 50_000
+_COUNT = f"{INNER}count"
 #: by what the files are known among those of a list
 WITH_LINES = ".with-lines."
 
@@ -68,10 +69,10 @@ def write_with_lines(
         placed = _placed(one, numbered, rows)
         each = placed.select(HEADER, made_of.lines[one.heading](placed).alias(one.heading))
         grouped = each.group_by(HEADER, maintain_order=True).agg(
-            pl.col(one.heading).str.join(made_of.between), pl.len().alias("count")
+            pl.col(one.heading).str.join(made_of.between), pl.len().alias(_COUNT)
         )
-        texts = texts.join(grouped.drop("count"), on=HEADER, how="left", maintain_order="left")
-        counts[grouped[HEADER].to_numpy()] += grouped["count"].to_numpy()
+        texts = texts.join(grouped.drop(_COUNT), on=HEADER, how="left", maintain_order="left")
+        counts[grouped[HEADER].to_numpy()] += grouped[_COUNT].to_numpy()
     made = texts.select(made_of.whole.alias("text"))["text"]
     name = f"{plan.name}{WITH_LINES}{whole.suffix[1:]}"
     files = [_file(outputs, whole.with_name(name), made_of, made)]
@@ -96,10 +97,12 @@ def part_ends(counts: np.ndarray[tuple[int], np.dtype[np.int64]], most: int | No
 
 def _placed(one: ListWithin, headers: pl.DataFrame, rows: pl.DataFrame) -> pl.DataFrame:
     """Lines with the number of their header, in its order and their own."""
-    known = referred_ids(headers, one.target.titles, one.target, HEADER)
-    numbered = rows.with_row_index(_AT)
-    of = referred_ids(numbered, one.target.fields, one.target, _AT).join(known, on=_ID, how="inner")
-    placed = numbered.join(of.select(_AT, HEADER), on=_AT, how="inner").sort(HEADER, _AT)
+    known = referred_ids(headers, one.target.titles, one.target, header=HEADER)
+    numbered = rows.with_row_index(LINE_NUMBER)
+    of = referred_ids(numbered, one.target.fields, one.target, line=LINE_NUMBER).join(known, on="id", how="inner")
+    placed = numbered.join(
+        of.select(pl.col("line").alias(LINE_NUMBER), pl.col("header").alias(HEADER)), on=LINE_NUMBER, how="inner"
+    ).sort(HEADER, LINE_NUMBER)
     lost = rows.height - placed.height
     if lost:
         raise MoveError(

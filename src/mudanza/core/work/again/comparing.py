@@ -10,7 +10,6 @@ import polars as pl
 from mudanza.core.disk.files import Outputs
 from mudanza.core.documents.errors import counted, few
 from mudanza.core.engine.early import MISSED
-from mudanza.core.engine.knowing import LAST, LEFT, THEIRS
 from mudanza.core.engine.local import Part
 from mudanza.core.engine.totals import ADDED, CHANGED, Amount, sum_of
 from mudanza.core.findings.finding import Finding
@@ -24,7 +23,7 @@ from mudanza.core.state.contents import KEY, RECORD
 from mudanza.core.state.differences import BACK, MARKED, REMOVED, note_differences
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.values.digest import Digest
-from mudanza.core.values.row_columns import shown_key
+from mudanza.core.values.row_columns import LAST, LEFT, THEIRS, shown_key
 from mudanza.core.work.again.against import Against, ids_of
 from mudanza.core.work.again.before import in_layout, records_before
 from mudanza.core.work.again.leavers import find_leavers, groups_of, marked, removed, with_changed

@@ -10,7 +10,7 @@ import polars as pl
 
 from mudanza.core.documents.errors import Place, SourceError, few
 from mudanza.core.layouts.layout import Layout
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import BETWEEN
 from mudanza.core.values.written import REJECTED_WORDS, TAKEN_WORDS
 from mudanza.core.work.given_files import given_columns
 
@@ -48,7 +48,7 @@ def read_outcomes(results: ResultsFile, layout: Layout, shown: str) -> tuple[pl.
     rows = given_columns(results.path, shown, [*keys, *asked])
     nothing = pl.lit(None, dtype=pl.String)
     made = rows.select(
-        pl.concat_str(keys, separator=INNER).alias("key"),
+        pl.concat_str(keys, separator=BETWEEN).alias("key"),
         (nothing if results.gave is None else pl.col(results.gave)).alias("there"),
         (nothing if results.outcome is None else pl.col(results.outcome)).alias("outcome"),
     )

@@ -15,7 +15,7 @@ from mudanza.core.plans.plan import Plan
 from mudanza.core.sinks.formats import RecordFile, built_file, sink_of
 from mudanza.core.state.contents import KEY
 from mudanza.core.values.digest import Digest
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import BETWEEN, INNER
 from mudanza.core.work.action_words import ADDITIONS, CHANGES, REMOVALS, with_action
 from mudanza.core.work.again.against import ids_of
 from mudanza.core.work.again.before import in_layout
@@ -93,7 +93,7 @@ class ChangeSets:
     def _with_keys(self, gone: pl.DataFrame) -> pl.DataFrame:
         if len(self._keys) == 1:
             return gone.rename({KEY: self._keys[0]})
-        parts = pl.col(KEY).str.split(INNER)
+        parts = pl.col(KEY).str.split(BETWEEN)
         return gone.select(parts.list.get(n).alias(title) for n, title in enumerate(self._keys))
 
     def _changed_columns(self) -> list[str]:

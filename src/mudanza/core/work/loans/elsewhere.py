@@ -12,7 +12,7 @@ from mudanza.core.plans.move import Move
 from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.loans import accepted_since, noted_loan
 from mudanza.core.values.digest import digest_of
-from mudanza.core.values.row_columns import INNER
+from mudanza.core.values.row_columns import BETWEEN
 from mudanza.core.work.loans.carried import carried
 from mudanza.core.work.loans.conflicts import ACCEPTED, Elsewhere
 from mudanza.core.work.loans.lent import KEY, Lent, keyed, read_records
@@ -27,8 +27,8 @@ def what_happened(move: Move, ledger: Ledger, lent: Lent, current: Path | None) 
     if len(lent.keys) > 1:
         # earlier versions noted the keys of several fields with commas
         key = pl.col("key")
-        commas = key.str.replace_all(", ", INNER, literal=True)
-        accepted = accepted.with_columns(pl.when(key.str.contains(INNER, literal=True)).then(key).otherwise(commas))
+        commas = key.str.replace_all(", ", BETWEEN, literal=True)
+        accepted = accepted.with_columns(pl.when(key.str.contains(BETWEEN, literal=True)).then(key).otherwise(commas))
     accepted = accepted.unique(["key", "field"], keep="last", maintain_order=True)
     if current is not None:
         shown = move.shown(current.resolve())

@@ -20,7 +20,7 @@ from mudanza.core.state.ledger import Ledger
 from mudanza.core.state.loans import ADDED, RECORD, REMOVED, accepted_from, all_loans, noted_loan
 from mudanza.core.values.digest import digest_of, mark_of
 from mudanza.core.values.hashing import fixed_hash
-from mudanza.core.values.row_columns import INNER, LINE, key_text, shown_key
+from mudanza.core.values.row_columns import BETWEEN, INNER, LINE, key_text, shown_key
 
 #: Name of the column that holds a row's key as one text (`key_text`); null where it is blank.
 KEY = f"{INNER}key"
@@ -199,7 +199,7 @@ def shown_text(key: str) -> str:
 
 def key_parts(key: str) -> list[str]:
     """The texts of a key's fields."""
-    return key.split(INNER)
+    return key.split(BETWEEN)
 
 
 def read_records(path: Path, layout: Layout, shown: str, *, as_lent: bool = False) -> pl.DataFrame:

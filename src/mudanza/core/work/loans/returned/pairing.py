@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from mudanza.core.findings.finding import Finding
-from mudanza.core.values.row_columns import INNER, LINE
+from mudanza.core.values.row_columns import BETWEEN, INNER, LINE
 from mudanza.core.work.loans.lent import KEY, ROW, Lent, shown_text
 from mudanza.core.work.loans.loan_book import MARK
 from mudanza.core.work.loans.returned.table import MARKED, Table
@@ -260,7 +260,7 @@ def _remains(key: pl.Expr) -> pl.Expr:
     plain = (
         key.str.to_lowercase()
         .str.replace_all(r"[\s\x{00A0}]+|\.0+$", "")
-        .str.replace_all(rf"(^|{INNER})[+']?0+([0-9])", "${1}${2}")
+        .str.replace_all(rf"(^|{BETWEEN})[+']?0+([0-9])", "${1}${2}")
     )
     exponent = (
         pl.when(plain.str.contains(r"^[0-9.,]+e\+?[0-9]+$"))
@@ -275,4 +275,6 @@ def _rest(titles: Sequence[str]) -> pl.Expr:
     if len(titles) < 2:
         return pl.lit(None, dtype=pl.String).alias(_REST)
     enough = pl.sum_horizontal([pl.col(t).is_not_null().cast(pl.Int64) for t in titles]) >= 2
-    return pl.when(enough).then(pl.concat_str([pl.col(t).fill_null("") for t in titles], separator=INNER)).alias(_REST)
+    return (
+        pl.when(enough).then(pl.concat_str([pl.col(t).fill_null("") for t in titles], separator=BETWEEN)).alias(_REST)
+    )
