@@ -24,6 +24,11 @@ from mudanza.loaded import Command, Loaded
 settings.register_profile("untimed", deadline=None)
 settings.load_profile("untimed")
 
+# flushing to a disk is what takes longest of many small commands, and no test is about that of this machine
+_MEMORY = Path("/dev/shm")
+if os.access(_MEMORY, os.W_OK) and shutil.disk_usage(_MEMORY).free > 4 << 30:
+    os.environ.setdefault("PYTEST_DEBUG_TEMPROOT", str(_MEMORY))
+
 # what is started in the background has Ctrl-C ignored, and would hand that on to what the tests start
 if signal.getsignal(signal.SIGINT) == signal.SIG_IGN:
     signal.signal(signal.SIGINT, signal.default_int_handler)

@@ -156,7 +156,7 @@ def test_a_correction_is_of_the_row_that_stood_there(move: Path) -> None:
     assert {"Eda", "Eva"} <= {row["Full name"] for row in table(move / "out/people.csv", ";")}
 
 
-@stories(5)
+@stories(3)
 @given(
     st.lists(
         st.tuples(

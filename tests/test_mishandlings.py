@@ -273,7 +273,7 @@ COLUMNS_OF: dict[str, Callable[[list[Any]], list[Any]]] = {
 
 
 @pytest.mark.parametrize("title", some(["Town", "Balance", "Post", "Born"], 2))
-@pytest.mark.parametrize("name", some(COLUMNS_OF, 2))
+@pytest.mark.parametrize("name", some(COLUMNS_OF, 4))
 def test_columns_moved_without_the_others_are_no_edits(lent: Path, tmp_path: Path, name: str, title: str) -> None:
     sheet, expected = edited(lent, (title,))
     sheet.put(title, COLUMNS_OF[name](sheet.column(title)))
@@ -511,7 +511,7 @@ OFFICE = {
 
 @alone
 @needs_office
-@pytest.mark.parametrize("form", some(OFFICE, 2))
+@pytest.mark.parametrize("form", some(OFFICE, 3))
 def test_an_office_suite_saves_it_in_any_form(lent: Path, tmp_path: Path, form: str) -> None:
     """The lent workbook itself, edited and saved by a spreadsheet program; and untouched, which changes nothing."""
     to, ending, _ = OFFICE[form]
