@@ -69,7 +69,9 @@ def _profile() -> tempfile.TemporaryDirectory[str]:
 
 
 def office(to: str, folder: Path, *files: Path | str) -> None:
-    """Save files by a spreadsheet program in another form (`xlsx`, or one with its filter and options), into a folder; one start for all of them."""
+    """Save files by a spreadsheet program in another form (`xlsx`, or one with its filter and options), into a folder;
+    one start for all of them.
+    """
     profile = f"-env:UserInstallation=file://{_profile().name}"
     command = ["soffice", profile, "--headless", "--convert-to", to, "--outdir", str(folder), *map(str, files)]
     subprocess.run(command, check=True, capture_output=True, timeout=180)

@@ -26,6 +26,7 @@ from mudanza.core.documents.errors import LayoutError
 from mudanza.core.layouts.csvw import read_layout
 from mudanza.core.layouts.layout import Layout
 from mudanza.core.layouts.rules import render
+from mudanza.core.sinks import csv_text
 from mudanza.core.sinks.formats import SINKS, RecordFile, sink_of
 from mudanza.core.values.kinds import Kind
 
@@ -485,3 +486,9 @@ def test_an_office_suite_reads_the_same(tmp_path: Path) -> None:
         "note": "two  spaces", "tags": "a b|c<&>", "sizes": "1.5;2",
     }  # fmt: skip
     assert (second["code"], second["sums.rate"]) == ('=1+1 "x"', "12345678901234567890")
+
+
+def test_signs_that_ask_for_quotes_take_nothing_away() -> None:
+    """What is put into a first value that begins as a comment does is taken out again; what looks like it is data."""
+    rows = pl.DataFrame({"a": ["#1", "2"], "b": ["x", "y\x1d\nz"]})
+    assert csv_text.RowWriter(["a", "b"]).rows(rows) == b'"#1",x\r\n2,"y\x1d\nz"\r\n'

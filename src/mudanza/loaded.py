@@ -1,4 +1,6 @@
-"""The program loaded once for many commands: each is a process of its own, forked of a parent that has imported everything and run nothing."""
+"""The program loaded once for many commands: each is a process of its own, forked of a parent that has imported
+everything and run nothing.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,9 @@ _LAZY = (
 
 @dataclass(frozen=True)
 class Command:
-    """A command to run: its words, where, with what environment; the file that it can read from (nothing if None), and those that take its output (that of the parent if None)."""
+    """A command to run: its words, where, with what environment; the file that it can read from (nothing if None), and
+    those that take its output (that of the parent if None).
+    """
 
     arguments: Sequence[str]
     cwd: Path
@@ -88,13 +92,16 @@ class Loaded:
             self._answers.close()
 
     def run(self, command: Command) -> int:
-        """Run a command to its end. Gives its exit status."""
+        """Run a command to its end. Gives its exit status. Raises OSError if the parent is gone."""
         if not self._forks:
             return _anew(command)
         assert self._parent.stdin is not None
         self._parent.stdin.write(json.dumps(asdict(command), default=str) + "\n")
         self._parent.stdin.flush()
-        return int(self._answers.readline())
+        answer = self._answers.readline()
+        if not answer:
+            raise OSError("the process that has the program loaded is gone")
+        return int(answer)
 
 
 def _anew(command: Command) -> int:

@@ -50,7 +50,8 @@ class Ends:
     """Where the rows of a batch ended.
 
     `written` has the layout's titles as text columns (and `extra` ones asked for), `lines` where these rows stood, `records` a hash of each; `held` the untouched source
-    columns plus `#why`; `skipped` counts rows by rule. `asked` are hashes of the old identifiers that the written rows ask for; `missed` are the rows that are not
+    columns plus `#why`; `skipped` counts rows by rule. `asked` are hashes of the old identifiers that the written rows
+    ask for; `missed` are the rows that are not
     written, if somebody wants to know of them (of `early.MISSED`).
     """
 

@@ -96,7 +96,9 @@ class Finder(Protocol):
 
 @dataclass(frozen=True)
 class Join:
-    """A table joined to rows: the column of theirs that is looked up in the table's first, and the columns that come of it, with their names in the table."""
+    """A table joined to rows: the column of theirs that is looked up in the table's first, and the columns that come
+    of it, with their names in the table.
+    """
 
     on: str
     table: pl.DataFrame | Finder
@@ -119,7 +121,9 @@ class Stage:
 
 
 def run_stages(rows: pl.DataFrame, stages: Sequence[Stage]) -> pl.DataFrame:
-    """Rows with the columns of all stages, each made before the next: made all at once, columns would be cut in different places, and each later use would put them right again."""
+    """Rows with the columns of all stages, each made before the next: made all at once, columns would be cut in
+    different places, and each later use would put them right again.
+    """
     for stage in stages:
         if stage.columns:
             rows = rows.with_columns(stage.columns)
@@ -157,7 +161,8 @@ class Stages:
         return replace(value, expr=pl.col(name), level=value.level + 1)
 
     def join(self, held: Value, table: pl.DataFrame | Finder, *columns: str) -> list[Value]:
-        """What a table has for a value that `hold` gave, looked up in its first column, which has no text twice: these of its other columns (all, if none is named), null where it has
+        """What a table has for a value that `hold` gave, looked up in its first column, which has no text twice: these
+        of its other columns (all, if none is named), null where it has
         none."""
         names = {self.name(): column for column in columns or table.columns[1:]}
         self._stage(held).joins.append(Join(held.expr.meta.output_name(), table, names))

@@ -26,8 +26,8 @@ from mudanza.core.values.row_columns import INNER
 #: stands for a quote inside a value until it is escaped
 _QUOTE = "\x1c"
 _ESCAPE = "\\"
-#: asks for quotes around a value that would do without, and is then taken out
-_BREAK = "\x1d\n"
+#: asks for quotes around a value that would do without, and is then taken out; nothing that is data holds it
+_BREAK = "\x1d\x1e\x1d\n"
 #: a pattern of letters, digits and their classes, of which a letter or digit is the first
 _PLAIN_PATTERN = re.compile(
     r"(?:[A-Za-z0-9]|\[(?:0-9|A-Z|a-z)+\])(?:[A-Za-z0-9_ -]|\[[A-Za-z0-9_ -]+\]|\{[1-9][0-9,]*\})*"

@@ -222,7 +222,9 @@ class OfDatabase(Protocol):
         ...
 
     def holding(self, headings: Collection[str], texts: Collection[str]) -> Iterator[Batch] | None:
-        """The rows that hold one of some texts in one of some columns (and perhaps others); None if it cannot be asked for them."""
+        """The rows that hold one of some texts in one of some columns (and perhaps others); None if it cannot be asked
+        for them.
+        """
         ...
 
 

@@ -25,7 +25,9 @@ class Corrections:
 
 
 def corrected(records: pl.DataFrame, corrections: Corrections) -> tuple[pl.DataFrame, pl.DataFrame]:
-    """Records (with their `RECORD_KEY`) with their corrections, and what there is to tell of these, one row for each that has a record: row (of the records), field, was, is, found (what the source says), who."""
+    """Records (with their `RECORD_KEY`) with their corrections, and what there is to tell of these, one row for each
+    that has a record: row (of the records), field, was, is, found (what the source says), who.
+    """
     told = []
     cells = corrections.cells.filter(pl.col("key").is_in(records[RECORD_KEY].implode()))
     for title in cells["field"].unique(maintain_order=True):

@@ -22,7 +22,9 @@ class GivenKeys:
     columns = tuple(KEYS)
 
     def find(self, identities: pl.Series) -> pl.DataFrame:
-        """The identifiers given to some old ones, in no order (and those of others that share a hash with them, which is all but impossible)."""
+        """The identifiers given to some old ones, in no order (and those of others that share a hash with them, which
+        is all but impossible).
+        """
         return pl.concat([pl.DataFrame(schema=KEYS), *find_in(self.parts, identities)])
 
 

@@ -32,11 +32,14 @@ CORRECTED = f"{INNER}corrected"
 WHERE = f"{INNER}where"
 #: The number of a row in its batch, and whether it is one that goes.
 ROW, STAYS = f"{INNER}row", f"{INNER}stays"
-#: What is known of a row before anything is made of it: the key as it is compared (null if it is still to be given), whether the target holds the record, the hash of what it holds, whether it was told that
-#: the record left, the number of what somebody said of the row, whether it is written for the last time, and the old identifier by which others refer to it.
+#: What is known of a row before anything is made of it: the key as it is compared (null if it is still to be given),
+#: whether the target holds the record, the hash of what it holds, whether it was told that
+#: the record left, the number of what somebody said of the row, whether it is written for the last time, and the old
+#: identifier by which others refer to it.
 KNOWN_KEY, IN_TARGET, THEIRS, LEFT = f"{INNER}known key", f"{INNER}in target", f"{INNER}theirs", f"{INNER}left"
 SAID, LAST, IDENTITY = f"{INNER}said", f"{INNER}last", f"{INNER}identity"
-#: The identifier that a row would be given at its turn, and whether somebody said that it is of the same record as another.
+#: The identifier that a row would be given at its turn, and whether somebody said that it is of the same record as
+#: another.
 AT_ITS_TURN, JOINED = f"{INNER}at its turn", f"{INNER}joined"
 #: Where a repeated key was first written, and whether the record was the same.
 FIRST, SAME = f"{INNER}first", f"{INNER}same"

@@ -276,7 +276,9 @@ def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked
 
 @dataclass(frozen=True)
 class _Made:
-    """What came of a list's rows: what is counted, what is kept, and what it is beside the build before and to the target."""
+    """What came of a list's rows: what is counted, what is kept, and what it is beside the build before and to the
+    target.
+    """
 
     ready: Prepared
     total: Summary
@@ -297,7 +299,9 @@ class _Made:
         return [*about, *self.kept.findings(self.ready, shown), *differing(plan, shown, self.total, self.totals)]
 
     def result(self, files: list[Digest], read: list[Digest], keys_given: dict[str, int]) -> ListResult:
-        """What is told of the list, once its `files` are written. Raises MudanzaError where a row is not accounted for."""
+        """What is told of the list, once its `files` are written. Raises MudanzaError where a row is not accounted
+        for.
+        """
         balance, records, crosswalks = self.total.total, self.kept.records, self.ready.recipe.mentions.crosswalks
         if not balance.holds:
             raise MudanzaError(

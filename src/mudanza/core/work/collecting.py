@@ -96,7 +96,9 @@ class Kept:
         return (one for part in fields(self) if (one := getattr(self, part.name)) is not None)
 
     def findings(self, ready: Prepared, shown: str) -> list[Finding]:
-        """What people corrected of records that were not written, and what was accepted from loans and the sources do not know of."""
+        """What people corrected of records that were not written, and what was accepted from loans and the sources do
+        not know of.
+        """
         found = []
         if self.corrected is not None:
             cells, file = ready.recipe.corrections.cells, ready.recipe.corrections.file
@@ -111,7 +113,9 @@ class Kept:
         return found
 
     def hand_on(self, ready: Prepared, staying: Callable[[], pl.DataFrame] | None) -> None:
-        """Let other lists of the run find what was made of this one, and the records that stay in the target beside it, if it is handed over so."""
+        """Let other lists of the run find what was made of this one, and the records that stay in the target beside
+        it, if it is handed over so.
+        """
         tables, name = ready.tables, ready.plan.name
         if tables.makes_several and self.missed is not None:
             tables.not_written(name, ready.recipe.known.book, self.missed.rows)

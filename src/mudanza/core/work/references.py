@@ -51,7 +51,9 @@ def targets_of(plan: Plan, tables: TablesAtHand) -> list[Target]:
 
 
 def referred_ids(rows: pl.DataFrame, titles: Sequence[str], target: Target, **beside: str) -> pl.DataFrame:
-    """What rows are referred to by, or refer by (`id`), and columns of theirs `beside` it, under other names; without those in which it is blank."""
+    """What rows are referred to by, or refer by (`id`), and columns of theirs `beside` it, under other names; without
+    those in which it is blank.
+    """
     parts = [pl.col(title) for title in titles]
     filled = pl.all_horizontal((part.str.len_bytes() > 0).fill_null(False) for part in parts)
     more = (pl.col(column).alias(name) for name, column in beside.items())
@@ -75,7 +77,9 @@ Lost = Mapping[tuple[str, ...], pl.Series]
 
 
 def references_of(plan: Plan, tables: TablesAtHand, lost: Lost | None) -> tuple[list[Reference], list[Finding]]:
-    """The references of a plan with what they may hold, those to the list itself if it is known which of them are `lost`; and the findings on those that cannot be looked at."""
+    """The references of a plan with what they may hold, those to the list itself if it is known which of them are
+    `lost`; and the findings on those that cannot be looked at.
+    """
     references, unchecked = [], []
     for target in targets_of(plan, tables):
         rule = f"among {', '.join(target.reference.columns)} of {target.reference.resource}"
@@ -125,7 +129,8 @@ def lost_in(
     written: pl.DataFrame,
     staying: Callable[[pl.DataFrame], pl.DataFrame] | None = None,
 ) -> dict[tuple[str, ...], pl.Series]:
-    """The places of rows, by the fields that refer, of which a list's own references lead nowhere. `written` are the places (`WHERE`) and the texts of its records; `staying` gives
+    """The places of rows, by the fields that refer, of which a list's own references lead nowhere. `written` are the
+    places (`WHERE`) and the texts of its records; `staying` gives
     the records that the target goes on holding though they are not written, if some of these are held back.
 
     A record that is held back takes with it those that refer to it, unless the target holds it.

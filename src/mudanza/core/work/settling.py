@@ -46,7 +46,8 @@ class Asked:
 
 @dataclass(frozen=True)
 class Listed:
-    """A list to be made, with its open sources. `lost` tells, where that is settled, which rows refer to no record of the list itself; `lost_first` the same of a pass without what
+    """A list to be made, with its open sources. `lost` tells, where that is settled, which rows refer to no record of
+    the list itself; `lost_first` the same of a pass without what
     comes behind other lists."""
 
     plan: Plan
@@ -67,7 +68,8 @@ def prepared(
 def settle_own(move: Move, one: Listed, tables: TablesAtHand, outputs: Outputs, asked: Asked) -> Lost:
     """Which rows of a list refer to none of its own records, by the fields that refer.
 
-    The list is made once, and nothing written; what follows of rows that are held back is found in what would be written. Only where rows share their keys, and a later one may take the place of
+    The list is made once, and nothing written; what follows of rows that are held back is found in what would be
+    written. Only where rows share their keys, and a later one may take the place of
     one that is held back, it is made again, until no more are found.
     """
     if one.lost is not None:
@@ -110,7 +112,8 @@ def comparing_of(
 
 @dataclass(frozen=True)
 class Tried:
-    """What a list would come to: the records written, with their places (`WHERE`), the rows held back, with the texts that their fields would have, `PLACE` and `WHY`, and those that
+    """What a list would come to: the records written, with their places (`WHERE`), the rows held back, with the texts
+    that their fields would have, `PLACE` and `WHY`, and those that
     refer to none of its records."""
 
     written: pl.DataFrame

@@ -111,7 +111,9 @@ class Comparing:
             )
 
     def staying(self, held: pl.DataFrame | None = None) -> pl.DataFrame:
-        """The records that the target goes on holding though they are not written, as far as it is known what they hold; if some of the written are `held` back, too."""
+        """The records that the target goes on holding though they are not written, as far as it is known what they
+        hold; if some of the written are `held` back, too.
+        """
         every, missed = pl.concat(self._what), self._missed
         if held is not None:
             ids = held.select(ids_of(self._plan.layout).alias("id"))
