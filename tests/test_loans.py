@@ -1034,3 +1034,11 @@ def test_which_cells_were_lent_to_be_corrected() -> None:
     found = faulty_cells(rows, pl.col("why"), {one: pl.col(one) for one in ("Paid", "Born", "Name")})
     # what is quoted; all of a record of which nothing is; what is blank
     assert found.rows() == [(True, False, False), (True, True, True), (False, True, True)]
+
+
+def test_a_field_of_any_name_is_corrected(move: Path) -> None:
+    edit(move / "layouts/people.json", '"titles": "Paid"', '"titles": "row"')
+    (move / "corrections").mkdir()
+    (move / "corrections/people.csv").write_text('key,field,was,is,who\nP001,row,"1234,50","2,00",Ana\n')
+    program("build", cwd=move, status=1)
+    assert [row["row"] for row in table(move / "out/people.csv")] == ["2,00", "", "0,00"]

@@ -92,7 +92,9 @@ class Loaded:
             self._answers.close()
 
     def run(self, command: Command) -> int:
-        """Run a command to its end. Gives its exit status. Raises OSError if the parent is gone."""
+        """Run a command to its end. Gives its exit status; that of the parent, if something ended it, and the commands
+        after it are started anew.
+        """
         if not self._forks:
             return _anew(command)
         assert self._parent.stdin is not None
@@ -100,7 +102,8 @@ class Loaded:
         self._parent.stdin.flush()
         answer = self._answers.readline()
         if not answer:
-            raise OSError("the process that has the program loaded is gone")
+            self._forks = False
+            return self._parent.wait()
         return int(answer)
 
 
@@ -113,7 +116,14 @@ def _anew(command: Command) -> int:
         words = [sys.executable, "-m", "mudanza", *command.arguments]
         given, out, err = files
         return subprocess.run(
-            words, cwd=command.cwd, env=command.env, stdin=given, stdout=out, stderr=err, check=False
+            words,
+            cwd=command.cwd,
+            env=command.env,
+            stdin=given,
+            stdout=out,
+            stderr=err,
+            timeout=command.patience or None,
+            check=False,
         ).returncode
     finally:
         for file in files:

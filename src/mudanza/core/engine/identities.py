@@ -12,14 +12,14 @@ from mudanza.core.values.hashing import fixed_hash
 from mudanza.core.values.row_columns import SOURCE
 
 #: hashes of old identifiers, by the source that asks for them and the key book
-Asked = dict[tuple[str, str], list[pl.Series]]
+IdentityHashes = dict[tuple[str, str], list[pl.Series]]
 
 
 @dataclass
 class Identities:
     """The old identifiers asked for, as often as they were."""
 
-    asked: Asked = field(default_factory=dict)
+    asked: IdentityHashes = field(default_factory=dict)
 
     def merge(self, later: Identities) -> None:
         """Add those of rows that come after all of these."""
@@ -28,13 +28,7 @@ class Identities:
 
     def each_once(self) -> dict[tuple[str, str], pl.Series]:
         """The hashes by source and key book, each once, in order."""
-        return {by: _each_once(pl.concat(hashes)) for by, hashes in self.asked.items()}
-
-
-def _each_once(hashes: pl.Series) -> pl.Series:
-    ordered = np.sort(hashes.to_numpy())
-    first = np.diff(ordered, prepend=ordered[:1] + 1) != 0
-    return pl.Series(hashes.name, ordered[first])
+        return {by: pl.Series("identity", np.unique(pl.concat(hashes).to_numpy())) for by, hashes in self.asked.items()}
 
 
 def identity_hash(column: str) -> pl.Expr:
@@ -42,9 +36,9 @@ def identity_hash(column: str) -> pl.Expr:
     return fixed_hash([pl.col(column)]).alias("identity")
 
 
-def asked_for(recipe: Recipe, rows: pl.DataFrame) -> Asked:
+def asked_for(recipe: Recipe, rows: pl.DataFrame) -> IdentityHashes:
     """What rows ask key books for."""
-    found: Asked = {}
+    found: IdentityHashes = {}
     for mint in recipe.mints:
         asked = rows.select(SOURCE, pl.col(mint.identity).alias("identity")).drop_nulls("identity")
         hashed = asked.select(SOURCE, identity_hash("identity"))

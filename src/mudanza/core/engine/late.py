@@ -9,7 +9,7 @@ from functools import cached_property
 import polars as pl
 
 from mudanza.core.engine.early import NOT_KEPT, Early, gather_here, missed_rows
-from mudanza.core.engine.identities import Asked, asked_for
+from mudanza.core.engine.identities import IdentityHashes, asked_for
 from mudanza.core.engine.numbering import Fresh, number, same_numbers
 from mudanza.core.engine.recipe import Made, Recipe
 from mudanza.core.engine.repeats import SeenKeys
@@ -51,8 +51,7 @@ class Ends:
 
     `written` has the layout's titles as text columns (and `extra` ones asked for), `lines` where these rows stood, `records` a hash of each; `held` the untouched source
     columns plus `#why`; `skipped` counts rows by rule. `asked` are hashes of the old identifiers that the written rows
-    ask for; `missed` are the rows that are not
-    written, if somebody wants to know of them (of `early.MISSED`).
+    ask for; `missed` are the rows that are not written, if somebody wants to know of them (of `early.MISSED`).
     """
 
     written: pl.DataFrame
@@ -63,7 +62,7 @@ class Ends:
     findings: pl.DataFrame
     skipped: dict[str, int]
     merged: int
-    asked: Asked
+    asked: IdentityHashes
     missed: pl.DataFrame
 
     def end_of(self, line: int) -> str:

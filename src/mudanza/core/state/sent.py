@@ -32,7 +32,7 @@ class Went:
 
 def note_sent(ledger: Ledger, run: int, list_name: str, file: str, before: pl.DataFrame, now: pl.DataFrame) -> None:
     """Remember the records of a build, and what they are beside those of the build before: columns key and record (a hash). The ledger must be held by the run."""
-    fresh = now.join(before, on=["key", "record"], how="anti", maintain_order="left") if before.height else now
+    fresh = now.join(before, on=["key", "record"], how="anti") if before.height else now
     gone = before.join(now, on="key", how="anti").select("key", pl.lit(None, dtype=pl.UInt64).alias("record"))
     body = packed(pl.concat([fresh, gone]), list_name, run)
     ledger.tell("INSERT OR REPLACE INTO sent VALUES (?,?,?,?,?)", [(list_name, run, file, _HASHED_BY, body)])

@@ -33,9 +33,9 @@ WHERE = f"{INNER}where"
 #: The number of a row in its batch, and whether it is one that goes.
 ROW, STAYS = f"{INNER}row", f"{INNER}stays"
 #: What is known of a row before anything is made of it: the key as it is compared (null if it is still to be given),
-#: whether the target holds the record, the hash of what it holds, whether it was told that
-#: the record left, the number of what somebody said of the row, whether it is written for the last time, and the old
-#: identifier by which others refer to it.
+#: whether the target holds the record, the hash of what it holds, whether it was told that the record left, the number
+#: of what somebody said of the row, whether it is written for the last time, and the old identifier by which others
+#: refer to it.
 KNOWN_KEY, IN_TARGET, THEIRS, LEFT = f"{INNER}known key", f"{INNER}in target", f"{INNER}theirs", f"{INNER}left"
 SAID, LAST, IDENTITY = f"{INNER}said", f"{INNER}last", f"{INNER}identity"
 #: The identifier that a row would be given at its turn, and whether somebody said that it is of the same record as

@@ -33,7 +33,7 @@ from mudanza.core.work.again.comparing import Difference
 from mudanza.core.work.again.sets import take_away
 from mudanza.core.work.cascade import cascades
 from mudanza.core.work.circles import PassFiles, Turn, in_turn, settle_circles, take_away_passes, told
-from mudanza.core.work.collecting import Collector, Kept
+from mudanza.core.work.collecting import Collector, HandedOn, Kept
 from mudanza.core.work.control_totals import control_totals, differing
 from mudanza.core.work.difference import compare_builds
 from mudanza.core.work.finishing import describe_all, take_away_other_forms, with_lines
@@ -133,7 +133,7 @@ def build(
         results, cost = [], []
         for turn in in_turn(move, lists, order.circles, tables, asked):
             results.append(_build(move, turn, tables, nowhere, asked).result)
-            cost += cascades(turn.one.plan, results[-1], tables)
+            cost += cascades(turn.listed.plan, results[-1], tables)
         return BuildResult(None, asked.as_of, results, found, cost)
     names_built = ", ".join(plan.name for plan in plans)
     with running(ledger, "build", names_built, as_of=asked.as_of.isoformat()) as run:
@@ -147,9 +147,9 @@ def build(
             made = _build(move, turn, tables, outputs, replace(asked, run=run.id))
             tables.forget_lookups()
             results.append(made.result)
-            cost += cascades(turn.one.plan, made.result, tables)
+            cost += cascades(turn.listed.plan, made.result, tables)
             if made.losses:
-                raise refused(turn.one.plan, made.losses[0])
+                raise refused(turn.listed.plan, made.losses[0])
             made.note(ledger, run.id)
         tell(Progress("remembering what was built"))
         for book in tables.books.values():
@@ -203,16 +203,15 @@ class _TakesContents:
 
 def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked: Asked) -> _Built:
     """Build one list."""
-    plan, intake, behind = turn.one.plan, turn.one.intake, turn.behind
+    plan, intake, behind = turn.listed.plan, turn.listed.intake, turn.behind
     # one list after the other: a later one finds the identifiers that an earlier one was given
     given_before = {name: book.given for name, book in tables.books.items()} | dict(behind.given if behind else {})
     asked.tell(Progress(f"building {plan.name}"))
-    lost = settle_own(move, turn.one, tables, outputs, asked)
-    ready = prepared(move, turn.one, tables, asked, refer=True, lost=lost)
+    lost = settle_own(move, turn.listed, tables, outputs, asked)
+    ready = prepared(move, turn.listed, tables, asked, refer=True, lost=lost)
     recipe = ready.recipe
     total = Summary({source.name: Balance() for source in plan.sources})
-    wanted = [title for title in recipe.titles if title in asked.wanted.get(plan.name, ())]
-    kept = Kept.of(ready, wanted, whole=asked.compare)
+    handed_on, kept = HandedOn.of(ready, asked.wanted), Kept.of(ready, whole=asked.compare)
     before = sent_by(tables.ledger, plan.name)
     comparing = comparing_of(ready, outputs, sets=asked.sets, behind=behind)
     # of an earlier run, and not made again
@@ -227,12 +226,12 @@ def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked
             contents = NewContents(plan.name, asked.run, before["record"], helper, whole=comparing is not None)
         digests = [helper.submit(digest_of, one.path, one.shown) for one in intake.opened if one.path.is_file()]
         takes_contents = _TakesContents(contents, recipe.titles) if contents is not None else None
-        collectors: list[Collector | None] = [files, passes, *kept.collectors(), comparing, takes_contents]
+        asking: list[Collector | None] = [files, passes, comparing, takes_contents]
+        collectors = [*(one for one in asking if one is not None), *handed_on.collectors, *kept.collectors]
         for part in run_recipe(plan, recipe, intake, ready.memory()):
             total.merge(part.summary)
             for one in collectors:
-                if one is not None:
-                    one.take(part)
+                one.take(part)
             asked.tell(Progress(f"building {plan.name}", total.total.read, part.share))
         if passes is not None:
             passes.close()
@@ -268,7 +267,7 @@ def _build(move: Move, turn: Turn, tables: TablesAtHand, outputs: Outputs, asked
         keys_given = {name: rows.height for name, rows in given.items() if rows.height}
         result = made.result(written, read, keys_given)
     handed_over = difference if asked.sets else None
-    kept.hand_on(ready, (lambda: handed_over.staying) if handed_over is not None else None)
+    handed_on.hand_on(ready, (lambda: handed_over.staying) if handed_over is not None else None)
     if handed_over is not None:
         tables.removed[plan.name] = handed_over.removed
     return _Built(result, compared, contents, difference, losses)

@@ -32,7 +32,7 @@ _CODE = "reference.circle"
 class Turn:
     """A list whose turn it is, the circle that it was made first of, and what of it comes `behind` others, if it was made without that before."""
 
-    one: Listed
+    listed: Listed
     circle: Circle | None = None
     behind: Behind | None = None
 

@@ -14,10 +14,10 @@ from mudanza.core.engine.late import run_whole
 from mudanza.core.engine.local import run_recipe
 from mudanza.core.plans.move import Move
 from mudanza.core.plans.plan import Plan
-from mudanza.core.values.row_columns import CORRECTED, FILE, INNER, LINE, TEXT, WHERE, WHY, where
+from mudanza.core.values.row_columns import CORRECTED, FILE, INNER, LINE, TEXT, WHY, where
 from mudanza.core.work.again.comparing import Comparing
 from mudanza.core.work.behind import Behind
-from mudanza.core.work.collecting import Gathered, Kept, texts_of
+from mudanza.core.work.collecting import Collector, HandedOn, places_of, texts_of
 from mudanza.core.work.prepared import Prepared, assembled
 from mudanza.core.work.progress import Progress, Tell
 from mudanza.core.work.references import Lost, lost_in, refers_to_itself
@@ -47,8 +47,7 @@ class Asked:
 @dataclass(frozen=True)
 class Listed:
     """A list to be made, with its open sources. `lost` tells, where that is settled, which rows refer to no record of
-    the list itself; `lost_first` the same of a pass without what
-    comes behind other lists."""
+    the list itself; `lost_first` the same of a pass without what comes behind other lists."""
 
     plan: Plan
     intake: Intake
@@ -69,8 +68,8 @@ def settle_own(move: Move, one: Listed, tables: TablesAtHand, outputs: Outputs, 
     """Which rows of a list refer to none of its own records, by the fields that refer.
 
     The list is made once, and nothing written; what follows of rows that are held back is found in what would be
-    written. Only where rows share their keys, and a later one may take the place of
-    one that is held back, it is made again, until no more are found.
+    written. Only where rows share their keys, and a later one may take the place of one that is held back, it is made
+    again, until no more are found.
     """
     if one.lost is not None:
         return one.lost
@@ -81,14 +80,15 @@ def settle_own(move: Move, one: Listed, tables: TablesAtHand, outputs: Outputs, 
     while own:
         ready = prepared(move, one, tables, asked, refer=True, lost=lost)
         comparing = comparing_of(ready, outputs) if asked.sets else None
-        rows = [pl.DataFrame(schema={WHERE: pl.Int64, **dict.fromkeys(titles, pl.String)})]
+        places, texts = places_of(), texts_of(titles)
         repeated = 0
         for part in run_recipe(plan, ready.recipe, one.intake, ready.trial()):
-            rows.append(part.written.select(part.places.alias(WHERE), *titles))
+            places.take(part)
+            texts.take(part)
             repeated += part.summary.total.merged + part.findings.filter(pl.col("code") == "key.repeated").height
             if comparing is not None:
                 comparing.take(part)
-        found = lost_in(plan, own, pl.concat(rows), None if comparing is None else comparing.staying)
+        found = lost_in(plan, own, places.rows.hstack(texts.rows), None if comparing is None else comparing.staying)
         more = {fields: pl.concat([before, found[fields]]).unique() for fields, before in lost.items()}
         again = repeated and any(more[fields].len() > before.len() for fields, before in lost.items())
         lost = more
@@ -113,8 +113,7 @@ def comparing_of(
 @dataclass(frozen=True)
 class Tried:
     """What a list would come to: the records written, with their places (`WHERE`), the rows held back, with the texts
-    that their fields would have, `PLACE` and `WHY`, and those that
-    refer to none of its records."""
+    that their fields would have, `PLACE` and `WHY`, and those that refer to none of its records."""
 
     written: pl.DataFrame
     held: pl.DataFrame
@@ -129,14 +128,14 @@ def tried(move: Move, one: Listed, tables: TablesAtHand, asked: Asked) -> Tried:
     recipe, memory = ready.recipe, ready.memory()
     texts = [made.text.expr.alias(made.field.title) for made in recipe.fields]
     titles = recipe.titles
-    wanted = [title for title in titles if title in asked.wanted.get(plan.name, ())]
-    kept = Kept.of(ready, wanted, whole=False)
-    places = Gathered({WHERE: pl.Int64}, lambda part: part.places.to_frame(WHERE))
-    records = texts_of(titles)
+    handed_on = HandedOn.of(ready, asked.wanted)
+    places, records = places_of(), texts_of(titles)
     held = [pl.DataFrame(schema={PLACE: pl.String, WHY: pl.String, **dict.fromkeys(titles, pl.String)})]
     place = pl.format("{} line {}", FILE, LINE).alias(PLACE)
     comparing = comparing_of(ready, nowhere) if asked.sets else None
-    collectors = [places, records, *kept.collectors(), *([] if comparing is None else [comparing])]
+    collectors: list[Collector] = [places, records, *handed_on.collectors]
+    if comparing is not None:
+        collectors.append(comparing)
     read = 0
     for part in run_recipe(plan, recipe, intake, memory):
         read += part.summary.total.read
@@ -149,5 +148,5 @@ def tried(move: Move, one: Listed, tables: TablesAtHand, asked: Asked) -> Tried:
             rows = rows.with_columns(where(opened.number), pl.lit(None, dtype=pl.String).alias(CORRECTED))
             books = {name: book.copy() for name, book in memory.books.items()}
             held.append(run_whole(recipe, rows, books).select(place, WHY, *texts))
-    kept.hand_on(ready, None if comparing is None else comparing.staying)
+    handed_on.hand_on(ready, None if comparing is None else comparing.staying)
     return Tried(places.rows.hstack(records.rows), pl.concat(held), lost)
